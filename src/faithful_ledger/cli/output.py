@@ -11,6 +11,7 @@ import math
 import re
 import sys
 from collections.abc import Iterable
+from functools import cache
 from typing import Any
 
 from faithful_ledger.core.binding import FieldNode
@@ -56,9 +57,14 @@ def warn(text: str) -> None:
     print(safe(text), file=sys.stderr)
 
 
+@cache
+def _encoder(ensure_ascii: bool, indent: int | None) -> json.JSONEncoder:
+    return json.JSONEncoder(ensure_ascii=ensure_ascii, indent=indent)
+
+
 def _dumps(document: Any, indent: int | None = None) -> str:
     wide = (getattr(sys.stdout, "encoding", None) or "utf-8").lower().replace("-", "").startswith("utf")
-    text = json.dumps(document, ensure_ascii=not wide, indent=indent)
+    text = _encoder(not wide, indent).encode(document)
     return UNSAFE_IN_JSON.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
 
 

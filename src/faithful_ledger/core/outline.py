@@ -298,7 +298,8 @@ class Outline:
     def _node(self, name: str, document: Document, span: Span, path: str) -> FieldNode:
         bound = self.save.files[name].bound
         assert bound is not None
-        spec = FieldSpec(path, label=path, address=Address.by_path(path.rpartition(TEXT)[2].removeprefix(".")))
+        address = Address.by_known_path(path.rpartition(TEXT)[2].removeprefix("."))
+        spec = FieldSpec(path, label=path, address=address)
         spec.storage = document.value_storage(span)
         node = FieldNode(spec, bound.root, name, span.start, document.source)
         node.end = span.end

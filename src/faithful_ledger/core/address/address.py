@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Literal
 
 from faithful_ledger.core.address.expressions import Expression, Said
@@ -25,14 +26,28 @@ class PathFormula:
 
     def __init__(self, text: str) -> None:
         self.text = text
-        self.parts: list[str | Expression] = []
-        for piece in BRACES.findall(text):
-            self.parts.append(Expression(piece[1:-1]) if piece.startswith("{") else piece)
-        self.names = tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
-        self._fixed = parse_path(self._joined(lambda _: 0))
+
+    @cached_property
+    def parts(self) -> list[str | Expression]:
+        pieces = BRACES.findall(self.text)
+        return [Expression(piece[1:-1]) if piece.startswith("{") else piece for piece in pieces]
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The fields it depends on."""
+        return tuple(name for part in self.parts if isinstance(part, Expression) for name in part.names)
+
+    @cached_property
+    def fixed(self) -> tuple[Step, ...]:
+        """Its steps with 0 for every field.
+
+        Raises:
+            AddressError: it is not a path.
+        """
+        return parse_path(self._joined(lambda _: 0))
 
     def steps(self, lookup: Said) -> tuple[Step, ...]:
-        return parse_path(self._joined(lookup)) if self.names else self._fixed
+        return parse_path(self._joined(lookup)) if self.names else self.fixed
 
     def _joined(self, lookup: Said) -> str:
         return "".join(part if isinstance(part, str) else _spelled(part, lookup) for part in self.parts)
@@ -102,6 +117,15 @@ class Address:
 
     @classmethod
     def by_path(cls, text: str) -> Address:
+        """Raises AddressError or ExpressionError when `text` is not a path."""
+        address = cls.by_known_path(text)
+        assert address.path is not None
+        _ = address.path.fixed
+        return address
+
+    @classmethod
+    def by_known_path(cls, text: str) -> Address:
+        """The same for a path that a text has itself; it is taken apart when that is needed."""
         return cls("path", path=PathFormula(text))
 
     @classmethod

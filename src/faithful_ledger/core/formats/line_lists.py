@@ -34,13 +34,16 @@ class PairList(TreeDocument):
         text = self.data[self.text_start :].strip()
         lines = text.splitlines()
         for mark in (b";", b"&", b"|", b","):
+            if mark not in text:
+                continue  # there are no more parts than lines
             parts = [part for part in re.split(rb"[\r\n]|" + re.escape(mark), text) if part.strip()]
             for tie in (b"=", b":"):
-                ties = [part.count(tie) for part in parts]
                 # A mark in front of all pairs, or a checksum behind them, is not a pair.
-                ends = [number for number in (0, len(ties) - 1) if ties and not ties[number]]
-                tied = sum(part.count(tie) == 1 and not part.lstrip().startswith(tie) for part in parts)
-                if tied > max(len(lines), 2) and tied == len(parts) - len(ends):
+                pairs = len(parts) - sum(tie not in part for part in (*parts[:1], *parts[-1:]))
+                if not max(len(lines), 2) < pairs == text.count(tie):
+                    continue
+                tied = [part for part in parts if tie in part]
+                if len(tied) == pairs and not any(part.lstrip().startswith(tie) for part in tied):
                     return mark, tie
         raise BindingError(self.what, 0, "it is not made of keys with values")
 
