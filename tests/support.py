@@ -251,9 +251,9 @@ class FailingDisk(Disk):
         self._step(f"remove {path.name}")
         super().remove(path)
 
-    def make_folder(self, path: Path) -> None:
+    def make_folder(self, path: Path, *, parents: bool = True) -> None:
         self._step(f"make_folder {path.name}")
-        super().make_folder(path)
+        super().make_folder(path, parents=parents)
 
     def sync_folder(self, path: Path) -> None:
         self._step(f"sync_folder {path.name}")

@@ -5,12 +5,14 @@ from __future__ import annotations
 import errno
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
 from faithful_ledger.core.carried import latest_carry, post_carry
 from faithful_ledger.core.carry import Carry, Folders
-from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, Refused
+from faithful_ledger.core.errors import AddressError, EntryError, FolderAway, LedgerError, Refused
+from faithful_ledger.core.posting import refuse_blocked
 from tests.support import Crash, FailingDisk, LedgerCase, dice, play
 
 
@@ -230,3 +232,64 @@ class DeviceTest(LedgerCase):
                     post_carry(book.history, over.carry(), running=[])
                 self.assertEqual({**self.tree(there), **self.tree(here)}, self.tree(there))
                 book.close()
+
+    def test_one_that_is_pulled_out_at_any_step_has_all_old_or_all_new_files_when_it_is_back(self) -> None:
+        here, device, away = (self.folder / name for name in ("here", "device", "pulled out"))
+        here.mkdir()
+        for name in ("harbour.bwk", "slots.idx", "notes/log.txt"):
+            (here / name).parent.mkdir(exist_ok=True)
+            (here / name).write_bytes(b"new " + name.encode())
+        mine = self.tree(here)
+        old = {"harbour.bwk": b"old harbour", "slots.idx": b"old index"}
+        step, outcomes = 0, set()
+        while True:
+            step += 1
+            shutil.rmtree(device, ignore_errors=True)
+            device.mkdir()
+            for name, data in old.items():
+                (device / name).write_bytes(data)
+            disk = PulledOut(step, device, away)
+            place = self.folder / f"book{step}"
+            book = Book(place, disk)
+            folders = Folders(here, device)
+            folders.decide(["*"], goes=True, over_newer=True)
+            made, said = folders.carry(), ""
+            try:
+                post_carry(book.history, made, running=[])
+            except LedgerError as error:
+                said = str(error)
+            book.close()
+            if not disk.is_away:
+                self.assertEqual((said, self.tree(device)), ("", mine))
+                break
+            with self.subTest(step=step, after=disk.done[-1]):
+                waiting = Book(place)  # while it is still away
+                with waiting.history.writing({here}):
+                    pass
+                for error in waiting.blocked:
+                    self.assertIsInstance(error, FolderAway)
+                    with self.assertRaisesRegex(FolderAway, "device is not there"):
+                        refuse_blocked(waiting.blocked, {here, device})
+                waiting.close()
+                away.rename(device)
+                Book(place).close()
+                self.assertIn(self.tree(device), (old, mine), said)
+                self.assertEqual(self.tree(here), mine)
+                is_new = self.tree(device) == mine
+                self.assertRegex(said or f"{is_new}", "^True$|device is not there: some|is no longer there")
+                outcomes.add((is_new, said.startswith("a posting to harbour.bwk, log.txt, slots.idx was interrupted")))
+        self.assertEqual(outcomes, {(False, False), (False, True), (True, True), (True, False)})
+
+
+class PulledOut(FailingDisk):
+    """A disk of which one folder is not there any more from an operation on."""
+
+    def __init__(self, at: int, device: Path, away: Path) -> None:
+        super().__init__()
+        self.at, self.device, self.away, self.is_away = at, device, away, False
+
+    def _step(self, name: str, half: Callable[[], object] | None = None) -> None:
+        super()._step(name, half)
+        if self.count == self.at:
+            self.device.rename(self.away)
+            self.is_away = True

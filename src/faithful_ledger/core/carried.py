@@ -7,6 +7,7 @@ over or removed as one snapshot, from which the carry is reversed. What is on di
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -82,7 +83,7 @@ def post_carry(history: History, carry: Carry, note: str = "", running: list[Pro
         raise Refused("there is nothing to carry", "both sides are the same already")
     for path in paths:
         _refuse_straying(path, carry.folders)
-    made = sorted({path.parent for path in paths if not path.parent.is_dir()})
+    made = _missing(paths, carry.folders)
     with history.writing({path.parent.resolve() for path in paths if path.parent.is_dir()}):
         failed = [check for check in check_carry(history, carry, running) if not check.ok]
         if failed:
@@ -95,10 +96,10 @@ def post_carry(history: History, carry: Carry, note: str = "", running: list[Pro
             record["after"].append(LET_IT_SYNC)
         rewrites = [_rewrite(write, write.new, digests) for write in carry.writes if write.new is not None]
         removals = [(absolute(w.path), digests[absolute(w.path)]) for w in carry.removed]
-        for folder in made:
-            with translated(folder, "made"):
-                history.disk.make_folder(folder)
         try:
+            for folder in made:
+                with translated(folder, "made"):
+                    history.disk.make_folder(folder, parents=False)  # the outermost may be on a device that is gone
             replace_set(
                 rewrites, removals, record, history.journal, history.disk, history.store, history.record_posting
             )
@@ -108,6 +109,13 @@ def post_carry(history: History, carry: Carry, note: str = "", running: list[Pro
         history.disk.remove_empty({path.parent for path, _ in removals})
         history.keeping.remember(carry.save, carry.template or None)
         return Carried(history.posting(str(record["id"])), kept)
+
+
+def _missing(paths: Sequence[Path], folders: Sequence[Path]) -> list[Path]:
+    """What has to be made within folders for files to be there, the outer ones first."""
+    bases = set(map(absolute, folders))
+    inner = {folder for path in paths for folder in path.parents if not bases.isdisjoint(folder.parents)}
+    return sorted(folder for folder in inner if not folder.is_dir())
 
 
 def _rewrite(write: Write, new: Source, digests: dict[Path, str]) -> Rewrite:

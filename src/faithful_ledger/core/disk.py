@@ -145,8 +145,8 @@ class Disk:
             with suppress(OSError):
                 self.remove_folder(folder)
 
-    def make_folder(self, path: Path) -> None:
-        path.mkdir(parents=True, exist_ok=True)
+    def make_folder(self, path: Path, *, parents: bool = True) -> None:
+        path.mkdir(parents=parents, exist_ok=True)
 
     def sync_folder(self, path: Path) -> None:
         """Make the names in a folder last."""

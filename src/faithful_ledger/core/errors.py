@@ -7,6 +7,8 @@ data.
 
 from __future__ import annotations
 
+from pathlib import Path
+
 __all__ = [
     "AddressError",
     "BindingError",
@@ -15,6 +17,7 @@ __all__ = [
     "EntryError",
     "ExpressionError",
     "FileAccessError",
+    "FolderAway",
     "JournalUnreadable",
     "LedgerError",
     "OutOfBounds",
@@ -158,7 +161,28 @@ class ChangedMeanwhile(Refused):
 
 
 class JournalUnreadable(Refused):
-    """An interrupted posting cannot be finished or undone, because its journal is damaged."""
+    """An interrupted posting cannot be finished or undone, because its `journal` is damaged."""
+
+    def __init__(self, journal: Path) -> None:
+        super().__init__(
+            f"the journal {journal} of an interrupted posting is damaged",
+            "some files of that save may be new and others old, so nothing is written in this book; bring back the "
+            "snapshot from before it (faithful-ledger restore), then remove the journal",
+        )
+        self.journal = journal
+
+
+class FolderAway(Refused):
+    """An interrupted posting cannot be finished or undone now, because a folder or mount of its `folders` is `away`."""
+
+    def __init__(self, away: str, files: str, folders: tuple[Path, ...]) -> None:
+        super().__init__(
+            f"a posting to {files} was interrupted, and {away} is not there: some of these files may be new and others "
+            "old",
+            "plug the device in again, or bring the folder back, and open the save: then the posting is finished or "
+            "undone; other saves are not affected",
+        )
+        self.away, self.folders = away, folders
 
 
 class UnexplainedChange(Refused):

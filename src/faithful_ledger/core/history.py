@@ -19,6 +19,7 @@ from faithful_ledger.core.errors import (
     AddressError,
     Busy,
     ChangedMeanwhile,
+    JournalUnreadable,
     Refused,
 )
 from faithful_ledger.core.find import Program, holders
@@ -28,7 +29,7 @@ from faithful_ledger.core.posting.checks import Check, run_checks
 from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.posting.hazards import hazards, is_synced
 from faithful_ledger.core.posting.plan import Plan, companion_files, verify
-from faithful_ledger.core.posting.recover import recover
+from faithful_ledger.core.posting.recover import recover, refuse_blocked
 from faithful_ledger.core.posting.write import Rename, Rewrite, arrived, replace_set, writing_ahead
 from faithful_ledger.core.records import KeptFile, Posting, Snapshot
 from faithful_ledger.core.save import Save
@@ -300,10 +301,11 @@ class History:
 
     def _set_journals_aside(self) -> None:
         """A whole set is back in its place, so what an unreadable journal was about no longer matters."""
-        for path in self.journal.glob("*.json"):
-            with translated(path, "set aside"):
-                self.disk.replace(path, path.with_suffix(".unreadable"))
-        self.keeping.blocked = []
+        for error in self.keeping.blocked:
+            if isinstance(error, JournalUnreadable) and error.journal.parent == self.journal:
+                with translated(error.journal, "set aside"):
+                    self.disk.replace(error.journal, error.journal.with_suffix(".unreadable"))
+        self.keeping.blocked = [error for error in self.keeping.blocked if not isinstance(error, JournalUnreadable)]
 
     def _target(self, snapshot: Snapshot, file: KeptFile, to: Path | None) -> Path:
         if to is None:
@@ -345,13 +347,14 @@ class History:
 
         Raises:
             Busy: somebody else is writing one of them.
-            JournalUnreadable: an interrupted posting stands in the way.
+            JournalUnreadable, FolderAway: an interrupted posting stands in the way.
         """
+        folders = set(folders)
         with self.keeping.locked(), locked(folders, "this save"):
             if any(self.journal.glob("*.json*")):
                 self._recover()
-            if self.keeping.blocked and not despite_journal:
-                raise self.keeping.blocked[0]
+            if not despite_journal:
+                refuse_blocked(self.keeping.blocked, folders)
             yield
 
 

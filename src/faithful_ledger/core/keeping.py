@@ -293,7 +293,8 @@ class Keeping:
             if role == "companion" and not path.is_file():
                 continue
             source, kept_as, hashing = known[path] if path in known else Known(open_source(path)[0])
-            mode = path.stat().st_mode & 0o7777
+            with translated(path, "kept"):
+                mode = path.stat().st_mode & 0o7777
             where = absolute(path)
             like = last_kept() if kind != KEPT and not kept_as and source.size >= WORTH_IT else {}
             digest = kept_as or self.store.put(source, hashing, like.get(where, ""))

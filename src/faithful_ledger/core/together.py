@@ -17,7 +17,7 @@ from faithful_ledger.core.disk import Disk
 from faithful_ledger.core.errors import EntryError, LedgerError, Refused, VaultError
 from faithful_ledger.core.keeping import absolute
 from faithful_ledger.core.locks import locked
-from faithful_ledger.core.posting import Plan, Recovery, recover
+from faithful_ledger.core.posting import Plan, Recovery, recover, refuse_blocked
 from faithful_ledger.core.posting.write import replace_set
 from faithful_ledger.core.records import Posting
 from faithful_ledger.core.save import Save
@@ -61,6 +61,7 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
     with ExitStack() as held:
         for folder in sorted(books):  # one order for all, so that two postings cannot wait in a circle
             held.enter_context(books[folder].history.hold())
+            refuse_blocked(books[folder].blocked, folders)
         held.enter_context(locked(folders, "these saves"))
         ready = [
             (part, held.enter_context(part.book.history.ready(part.save, part.plan, note, renames=part.renames)))

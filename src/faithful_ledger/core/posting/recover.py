@@ -6,11 +6,12 @@ What is on disk then, and what holds after each step, is said in write.py.
 from __future__ import annotations
 
 import json
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import ChangedMeanwhile, JournalUnreadable, LedgerError
+from faithful_ledger.core.errors import ChangedMeanwhile, FolderAway, JournalUnreadable, LedgerError
 from faithful_ledger.core.posting.files import has_bytes, names_of
 from faithful_ledger.core.posting.steps import (
     Kept,
@@ -18,6 +19,7 @@ from faithful_ledger.core.posting.steps import (
     name_back,
     rename,
     renamed,
+    require_folders,
     set_aside,
     swap,
     swap_back,
@@ -27,7 +29,7 @@ from faithful_ledger.core.posting.steps import (
 )
 from faithful_ledger.core.posting.write import Finish
 
-__all__ = ["Recovery", "recover"]
+__all__ = ["Recovery", "recover", "refuse_blocked"]
 
 
 class Recovery(NamedTuple):
@@ -54,25 +56,34 @@ class Recovery(NamedTuple):
 def recover(journal: Path, disk: Disk, store: Kept, finish: Finish) -> tuple[list[Recovery], list[LedgerError]]:
     """Finish or undo every set that a stop left half done. The caller holds the book's lock.
 
-    Returns what was done, and an error for each journal that cannot be read: it stays, because only a person can tell
-    which files it was about.
+    Returns what was done, and an error for each journal that stays: one that cannot be read, because only a person can
+    tell which files it was about, and one with files in a folder that is not there now.
 
     Raises:
         LedgerError: the disk does not allow it now; nothing is lost, and it can be tried again.
     """
     found: list[Recovery] = []
-    unreadable: list[LedgerError] = []
+    waiting: list[LedgerError] = []
     for path in sorted(journal.glob("*.json")):
         try:
             note = _read_note(path)
-        except JournalUnreadable as error:
-            unreadable.append(error)
-        else:
+            require_folders(note)
             found.append(_recover_one(note, path, disk, store, finish))
+        except (JournalUnreadable, FolderAway) as error:
+            waiting.append(error)
     with translated(journal, "tidied"):
         for unfinished in journal.glob("*.json.new"):  # never renamed to a journal, so nothing had happened yet
             disk.remove(unfinished)
-    return found, unreadable
+    return found, waiting
+
+
+def refuse_blocked(blocked: Sequence[LedgerError], folders: Collection[Path]) -> None:
+    """Raise what stands in the way of writing in some folders: a damaged journal in any, and a posting that waits for
+    a folder in those in which it has files.
+    """
+    for error in blocked:
+        if not isinstance(error, FolderAway) or not set(error.folders).isdisjoint(folders):
+            raise error
 
 
 def _read_note(path: Path) -> dict[str, Any]:
@@ -91,6 +102,7 @@ def _read_note(path: Path) -> dict[str, Any]:
         texts += [entry["old"] for entry in files if entry["old"] is not None]
         texts += [entry["new"] for entry in files if entry["new"] is not None or note["state"] == "ready"]
         texts += [record[key] for key in ("time", "save", "kept", "note") if "entries" in record]
+        texts += [*note.get("folders", []), *note.get("mounts", [])]
         beside = [(entry["target"], entry["temporary"]) for entry in files]
         beside += [(entry["path"], entry["aside"]) for entry in removals]
         sound = (
@@ -101,11 +113,7 @@ def _read_note(path: Path) -> dict[str, Any]:
     except (OSError, ValueError, TypeError, KeyError, RecursionError):
         sound = False
     if not sound:
-        raise JournalUnreadable(
-            f"the journal {path} of an interrupted posting is damaged",
-            "some files of that save may be new and others old, so nothing is written in this book; bring back the "
-            "snapshot from before it (faithful-ledger restore), then remove the journal",
-        )
+        raise JournalUnreadable(path)
     return note  # type: ignore[no-any-return]
 
 

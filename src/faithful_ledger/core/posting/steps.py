@@ -13,17 +13,19 @@ from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import ChangedMeanwhile
-from faithful_ledger.core.posting.files import beside, has_bytes, write_new
+from faithful_ledger.core.errors import ChangedMeanwhile, FolderAway
+from faithful_ledger.core.posting.files import beside, has_bytes, names_of, write_new
 from faithful_ledger.core.source import MemorySource, Moment, moment_of
 
 __all__ = [
     "Kept",
     "Seen",
     "bring_back_companions",
+    "folders_of",
     "name_back",
     "rename",
     "renamed",
+    "require_folders",
     "set_aside",
     "swap",
     "swap_back",
@@ -176,11 +178,41 @@ def set_aside(note: dict[str, Any], disk: Disk) -> list[Path]:
 
 
 def sync(note: dict[str, Any], disk: Disk) -> None:
-    names = [entry["target"] for entry in note["files"]] + [removal["path"] for removal in note["removals"]]
-    names += [name for entry in note.get("renames", []) for name in (entry["path"], entry["to"])]
-    for folder in sorted({Path(name).parent for name in names}):
+    for folder in sorted({path.parent for path in _paths(note)}):
         with translated(folder, "synced"):
             disk.sync_folder(folder)
+
+
+def _paths(note: dict[str, Any]) -> list[Path]:
+    """The files of a set, also those that go or get another name."""
+    names = [entry["target"] for entry in note["files"]] + [removal["path"] for removal in note["removals"]]
+    names += [name for entry in note.get("renames", []) for name in (entry["path"], entry["to"])]
+    return [Path(name) for name in names]
+
+
+def folders_of(note: dict[str, Any]) -> dict[str, list[str]]:
+    """The `folders` in which a set has files before it is written, and the `mounts` on which it has any: without one of
+    these, as of a device that was pulled out, nothing says what state the set is in.
+    """
+    made = {Path(entry["target"]) for entry in note["files"] if entry["old"] is None}
+    paths = _paths(note)
+    return {
+        "folders": sorted({str(path.parent) for path in paths if path not in made}),
+        "mounts": sorted({str(_mount(path.parent)) for path in paths}),
+    }
+
+
+def _mount(folder: Path) -> Path:
+    return next(path for path in (folder, *folder.parents) if os.path.ismount(path))
+
+
+def require_folders(note: dict[str, Any]) -> None:
+    """Raises FolderAway where a folder or a mount of a set is not there."""
+    away = [folder for folder in note.get("folders", []) if not Path(folder).is_dir()]
+    away += [mount for mount in note.get("mounts", []) if not os.path.ismount(mount)]
+    if away:
+        paths = _paths(note)
+        raise FolderAway(away[0], names_of(paths), tuple({path.parent for path in paths}))
 
 
 def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, compared: bool = False) -> None:
@@ -188,6 +220,9 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
 
     A file of ours whose bytes are neither those before nor those after is another program's and stays where it is;
     `compared` says that this was looked at a moment ago.
+
+    Raises:
+        FolderAway: with `strict`, where nothing says whether all is tidy.
     """
     mine = [(Path(entry["temporary"]), (entry["old"], entry["new"])) for entry in note["files"]]
     aside = [(Path(removal["aside"]), (removal["old"],)) for removal in note["removals"]]
@@ -196,10 +231,11 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
             for file, known in [*mine, *aside]:
                 if file.exists() and (compared or note["state"] == "writing" or has_bytes(file, *known)):
                     disk.remove(file)
+            require_folders(note)
             for journal in (path.with_suffix(".json.new"), path):
                 if journal.exists():
                     disk.remove(journal)
-    except OSError as error:
+    except (OSError, FolderAway) as error:
         if strict:
             with translated(path, "removed"):
                 raise error
@@ -209,7 +245,11 @@ def undo(note: dict[str, Any], disk: Disk, store: Kept) -> list[Path]:
     """Make every file of a set the old one again; each step may be done again.
 
     Returns the files that another program has written since; they are as it wrote them.
+
+    Raises:
+        FolderAway: nothing says which state they are in.
     """
+    require_folders(note)
     left: list[Path] = []
     if note["state"] != "ready":
         return left

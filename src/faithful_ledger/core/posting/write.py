@@ -28,6 +28,10 @@ that came out of the swap is compared again: where it is not the one that was ke
 that were swapped before get their old bytes back, and nothing is posted. The same holds for putting back and for
 `recover`; what they find changed they leave alone, and say so.
 
+Where a folder of the set, or what it was mounted from, is not there any more, as that of a device that was pulled out,
+nothing says which state its files are in. The journal stays, and the set is finished or undone when the folder is back;
+until then nothing else is written to its folders.
+
 What no file system promises: two swaps in one step. A program that reads the set between them sees one new and one
 old file; and a machine that stops there leaves that mixture until `recover` runs, which is when anything of ours next
 opens the book. On a file system that cannot swap two names (FAT, some network mounts) a rename takes its place, and
@@ -48,9 +52,9 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from faithful_ledger.core.disk import Disk, translated
-from faithful_ledger.core.errors import ChangedMeanwhile, LedgerError, Refused
+from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, FolderAway, LedgerError, Refused
 from faithful_ledger.core.posting.files import Ahead, beside, names_of, replace_file, write_ahead, write_new
-from faithful_ledger.core.posting.steps import Kept, Seen, rename, set_aside, swap, sync, tidy, undo
+from faithful_ledger.core.posting.steps import Kept, Seen, folders_of, rename, set_aside, swap, sync, tidy, undo
 from faithful_ledger.core.source import Source, same_bytes
 from faithful_ledger.core.threads import WORTH_IT, started
 
@@ -137,6 +141,7 @@ def replace_set(
 
     Raises:
         ChangedMeanwhile: another program has written one of the files; its bytes stay, the others have their old ones.
+        FolderAway: a folder is not there any more; it is finished or undone when it is.
         LedgerError: all is as it was; the reason.
     """
     number = str(record["id"])
@@ -155,6 +160,7 @@ def replace_set(
         ],
         "renames": [{"path": str(each.path), "to": str(each.to), "old": each.old} for each in renames],
     }
+    note |= folders_of(note)
     try:
         _prepare(rewrites, targets, note, path, disk)
     except BaseException as error:
@@ -208,12 +214,21 @@ def uninterrupted() -> Iterator[None]:
 
 
 def _put_back(note: dict[str, Any], path: Path, disk: Disk, store: Kept, reason: BaseException) -> None:
-    """After a failure in this process. Where even that fails, the journal stays, and `recover` does it later."""
+    """After a failure in this process. Where even that fails, the journal stays, and `recover` does it later.
+
+    Raises:
+        FolderAway: some files may be new and others old, until their folder is there again.
+    """
     try:
         left = undo(note, disk, store)
         tidy(note, path, disk, strict=True)
         if left and not isinstance(reason, ChangedMeanwhile):
             reason.add_note(f"left as another program wrote it in the meantime: {names_of(left)}")
+    except FolderAway as error:
+        if note["state"] == "ready":
+            raise error from reason
+        what = f"nothing was written: {error.away} is no longer there"
+        raise FileAccessError(what, "plug the device in again, or bring the folder back, and try again") from reason
     except (OSError, LedgerError) as error:
         reason.add_note(f"and it could not be put back at once ({error}); opening the book again will do it")
 
