@@ -258,3 +258,17 @@ class FailingDisk(Disk):
     def sync_folder(self, path: Path) -> None:
         self._step(f"sync_folder {path.name}")
         super().sync_folder(path)
+
+
+class PulledOut(FailingDisk):
+    """A disk of which one folder is not there any more from an operation on."""
+
+    def __init__(self, at: int, device: Path, away: Path) -> None:
+        super().__init__()
+        self.at, self.device, self.away, self.is_away = at, device, away, False
+
+    def _step(self, name: str, half: Callable[[], object] | None = None) -> None:
+        super()._step(name, half)
+        if self.count == self.at:
+            self.device.rename(self.away)
+            self.is_away = True

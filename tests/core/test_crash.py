@@ -7,6 +7,7 @@ import hashlib
 import json
 import multiprocessing
 import os
+import shutil
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -22,7 +23,7 @@ from faithful_ledger.core.posting.files import has_bytes
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.template import parse_template
 from faithful_ledger.core.threads import WORTH_IT
-from tests.support import Crash, FailingDisk, LedgerCase, play
+from tests.support import Crash, FailingDisk, LedgerCase, PulledOut, play
 
 
 class EveryStepTest(LedgerCase):
@@ -204,6 +205,47 @@ def _killed(folder: Path, save: Save, ready: Callable[[], object]) -> None:
     book = Book(folder, Killing())
     ready()
     book.history.post(save, make_plan(save))
+
+
+class PulledOutTest(LedgerCase):
+    """The folder of a save goes away at each operation on the disk, and is there again later."""
+
+    def test_a_posting_and_a_reversal_are_whole_when_it_is_back(self) -> None:
+        saves, device, away = self.harbour(), self.folder / "device", self.folder / "pulled out"
+        for undone in (False, True):
+            step, outcomes = 0, set()
+            while True:
+                step += 1
+                shutil.rmtree(device, ignore_errors=True)
+                shutil.copytree(saves, device)
+                place, save = self.folder / f"book {undone} {step}", self.opened(device)
+                save.enter("purse.marks", "4321")
+                before, disk, said = self.tree(device), PulledOut(step, device, away), ""
+                if undone:
+                    first = Book(place)
+                    posting = first.history.post(save, make_plan(save))
+                    first.close()
+                    before = self.tree(device)
+                book = Book(place, disk)
+                try:
+                    if undone:
+                        book.history.reverse(posting)
+                    else:
+                        book.history.post(save, make_plan(save))
+                except LedgerError as error:
+                    said = str(error)
+                book.close()
+                if not disk.is_away:
+                    after = self.tree(device)
+                    break
+                with self.subTest(undone=undone, step=step, after=disk.done[-1]):
+                    Book(place).close()
+                    away.rename(device)
+                    Book(place).close()
+                    self.assertRegex(said, "^$|device is not there: some|no longer there|is not there; check the name")
+                    outcomes.add((is_old := self.tree(device) == before, frozenset(self.tree(device).items())))
+                    self.assertTrue(said or not is_old)
+            self.assertEqual(outcomes, {(True, frozenset(before.items())), (False, frozenset(after.items()))})
 
 
 class RealKillTest(LedgerCase):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-from collections.abc import Callable
 from pathlib import Path
 
 from faithful_ledger.core.book import Book
@@ -13,7 +12,7 @@ from faithful_ledger.core.carried import latest_carry, post_carry
 from faithful_ledger.core.carry import Carry, Folders
 from faithful_ledger.core.errors import AddressError, EntryError, FolderAway, LedgerError, Refused
 from faithful_ledger.core.posting import refuse_blocked
-from tests.support import Crash, FailingDisk, LedgerCase, dice, play
+from tests.support import Crash, FailingDisk, LedgerCase, PulledOut, dice, play
 
 
 class HarbourCase(LedgerCase):
@@ -279,17 +278,3 @@ class DeviceTest(LedgerCase):
                 self.assertRegex(said or f"{is_new}", "^True$|device is not there: some|is no longer there")
                 outcomes.add((is_new, said.startswith("a posting to harbour.bwk, log.txt, slots.idx was interrupted")))
         self.assertEqual(outcomes, {(False, False), (False, True), (True, True), (True, False)})
-
-
-class PulledOut(FailingDisk):
-    """A disk of which one folder is not there any more from an operation on."""
-
-    def __init__(self, at: int, device: Path, away: Path) -> None:
-        super().__init__()
-        self.at, self.device, self.away, self.is_away = at, device, away, False
-
-    def _step(self, name: str, half: Callable[[], object] | None = None) -> None:
-        super()._step(name, half)
-        if self.count == self.at:
-            self.device.rename(self.away)
-            self.is_away = True

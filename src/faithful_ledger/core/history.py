@@ -288,7 +288,7 @@ class History:
                 for target, (file, content) in zip(targets, contents, strict=True)
                 if old.get(target) != file.sha256
             ]
-            for folder in {target.parent for target in targets}:
+            for folder in {target.parent for target in targets} - {path.parent for path in old}:
                 with translated(folder, "made"):
                     self.disk.make_folder(folder)
             if rewrites or removals:
