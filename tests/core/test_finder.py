@@ -37,6 +37,7 @@ from faithful_ledger.core.seals.finder.ranges import Differences, any_range, cha
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomials
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
+from faithful_ledger.core.seals.finder.weighted import WEIGHTED, any_weighted
 from faithful_ledger.core.seals.hashes import HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
@@ -210,7 +211,7 @@ class AnyRangeTest(RenewingCase):
 
     def test_sums(self) -> None:
         for name, each in SUMS.items():
-            if each.bits < 16 or not each.has_differences:
+            if each.bits < 16 or not (each.has_differences or each.kind == "weighted"):
                 continue
             changes = {"internet": ("",), "xor": ("", "inverted")}.get(each.kind, ("", "negated", "inverted"))
             for changed in changes:
@@ -218,7 +219,9 @@ class AnyRangeTest(RenewingCase):
                 seal = self.plant(turn, Algorithm(name, changed=changed), max(each.word, 1 + (each.kind != "sum")))  # type: ignore[arg-type]
                 contents = sealed(saves(turn, 2400), seal)
                 found, at = Differences(contents), seal.stored.at(2400)
-                hits = [f for place in places(contents, at) for way in summings() for f in any_sum(found, place, way)]
+                here = places(contents, at)
+                hits = [f for place in here for way in summings() for f in any_sum(found, place, way)]
+                hits += [f for place in here for name in WEIGHTED for f in any_weighted(found, place, name)]
                 holding = [widened(each, contents) for each in hits if each.checked(contents).holds_in == 4]
                 best = max(holding, key=lambda each: each.bits, default=None)
                 self.assertTrue(best is not None and self.renews(turn, best, seal, contents[0]), (name, changed))

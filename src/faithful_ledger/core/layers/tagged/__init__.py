@@ -56,6 +56,15 @@ LARGEST, KEPT = 16 << 20, 1 << 20  # bytes; and those of a payload whose values 
 
 def tagged_kind(data: bytes) -> str | None:
     """The format of which all of the bytes are one value that is hardly chance."""
+    return _kept_kind(data) if len(data) <= KEPT else _kind(data)
+
+
+@lru_cache(maxsize=16)  # also of what is of no format, which is asked several times of each payload
+def _kept_kind(data: bytes) -> str | None:
+    return _kind(data)
+
+
+def _kind(data: bytes) -> str | None:
     for name, codec in TAGGED.items():
         if len(data) <= LARGEST and codec.may_be(data):
             try:

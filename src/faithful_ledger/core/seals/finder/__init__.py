@@ -37,7 +37,9 @@ from faithful_ledger.core.seals.finder.said import over_said
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.finder.up_front import digests_up_front
+from faithful_ledger.core.seals.finder.weighted import WEIGHTED, any_weighted
 from faithful_ledger.core.seals.hashes import DIGESTS
+from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["Edge", "Edges", "Finding", "Hints", "algorithms_for", "find_seals"]
 
@@ -204,6 +206,11 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
             if end.over:
                 return
             yield from any_sum(differences, place, way)
+    for name in (name for name in WEIGHTED if name.startswith(named) and SUMS[name].bits >= least):
+        for place in restless.get(SUMS[name].bits, []):
+            if end.over:
+                return
+            yield from any_weighted(differences, place, name)
 
 
 def _of_unknown_polynomials(
