@@ -175,12 +175,12 @@ class JournalUnreadable(Refused):
 class FolderAway(Refused):
     """An interrupted posting cannot be finished or undone now, because a folder or mount of its `folders` is `away`."""
 
-    def __init__(self, away: str, files: str, folders: tuple[Path, ...]) -> None:
+    def __init__(self, away: str, files: str, folders: tuple[Path, ...], journal: Path) -> None:
         super().__init__(
             f"a posting to {files} was interrupted, and {away} is not there: some of these files may be new and others "
             "old",
             "plug the device in again, or bring the folder back, and open the save: then the posting is finished or "
-            "undone; other saves are not affected",
+            f"undone; other saves are not affected; if it is gone for good, remove {journal}",
         )
         self.away, self.folders = away, folders
 

@@ -67,7 +67,7 @@ def recover(journal: Path, disk: Disk, store: Kept, finish: Finish) -> tuple[lis
     for path in sorted(journal.glob("*.json")):
         try:
             note = _read_note(path)
-            require_folders(note)
+            require_folders(note, path)
             found.append(_recover_one(note, path, disk, store, finish))
         except (JournalUnreadable, FolderAway) as error:
             waiting.append(error)

@@ -206,13 +206,13 @@ def _mount(folder: Path) -> Path:
     return next(path for path in (folder, *folder.parents) if os.path.ismount(path))
 
 
-def require_folders(note: dict[str, Any]) -> None:
+def require_folders(note: dict[str, Any], journal: Path) -> None:
     """Raises FolderAway where a folder or a mount of a set is not there."""
     away = [folder for folder in note.get("folders", []) if not Path(folder).is_dir()]
     away += [mount for mount in note.get("mounts", []) if not os.path.ismount(mount)]
     if away:
         paths = _paths(note)
-        raise FolderAway(away[0], names_of(paths), tuple({path.parent for path in paths}))
+        raise FolderAway(away[0], names_of(paths), tuple({path.parent for path in paths}), journal)
 
 
 def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, compared: bool = False) -> None:
@@ -231,7 +231,7 @@ def tidy(note: dict[str, Any], path: Path, disk: Disk, *, strict: bool = False, 
             for file, known in [*mine, *aside]:
                 if file.exists() and (compared or note["state"] == "writing" or has_bytes(file, *known)):
                     disk.remove(file)
-            require_folders(note)
+            require_folders(note, path)
             for journal in (path.with_suffix(".json.new"), path):
                 if journal.exists():
                     disk.remove(journal)
@@ -245,11 +245,7 @@ def undo(note: dict[str, Any], disk: Disk, store: Kept) -> list[Path]:
     """Make every file of a set the old one again; each step may be done again.
 
     Returns the files that another program has written since; they are as it wrote them.
-
-    Raises:
-        FolderAway: nothing says which state they are in.
     """
-    require_folders(note)
     left: list[Path] = []
     if note["state"] != "ready":
         return left

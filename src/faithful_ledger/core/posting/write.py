@@ -54,7 +54,18 @@ from typing import Any, NamedTuple
 from faithful_ledger.core.disk import Disk, translated
 from faithful_ledger.core.errors import ChangedMeanwhile, FileAccessError, FolderAway, LedgerError, Refused
 from faithful_ledger.core.posting.files import Ahead, beside, names_of, replace_file, write_ahead, write_new
-from faithful_ledger.core.posting.steps import Kept, Seen, folders_of, rename, set_aside, swap, sync, tidy, undo
+from faithful_ledger.core.posting.steps import (
+    Kept,
+    Seen,
+    folders_of,
+    rename,
+    require_folders,
+    set_aside,
+    swap,
+    sync,
+    tidy,
+    undo,
+)
 from faithful_ledger.core.source import Source, same_bytes
 from faithful_ledger.core.threads import WORTH_IT, started
 
@@ -220,6 +231,7 @@ def _put_back(note: dict[str, Any], path: Path, disk: Disk, store: Kept, reason:
         FolderAway: some files may be new and others old, until their folder is there again.
     """
     try:
+        require_folders(note, path)
         left = undo(note, disk, store)
         tidy(note, path, disk, strict=True)
         if left and not isinstance(reason, ChangedMeanwhile):

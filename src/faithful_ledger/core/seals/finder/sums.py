@@ -30,7 +30,7 @@ from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Summing", "any_sum", "summings"]
+__all__ = ["Summing", "any_sum", "before_change", "summings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_ALIKE, MOST_BY_CHANCE, FEW_BY_CHANCE = 512, 24, 1 << 12, 1.0
@@ -93,7 +93,7 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
         return
     known: dict[tuple[int, ...], list[tuple[int, int]]] = {}
     for changed in _changes(way):
-        steps = _steps([_before(value, changed, way) for value in place.values], way)
+        steps = _steps([before_change(value, changed, way.bits) for value in place.values], way)
         if steps not in known:
             known[steps] = [pair for pair in _pairs(words, steps) if pair[1] - pair[0] >= LEAST_CHANGED]
         pairs = known[steps]
@@ -112,9 +112,9 @@ def _changes(way: Summing) -> tuple[str, ...]:
     return ("", "negated") if way.modulus else ("",)
 
 
-def _before(value: int, changed: str, way: Summing) -> int:
-    """The sum of which a stored value was made."""
-    mask = (1 << way.bits) - 1
+def before_change(value: int, changed: str, bits: int) -> int:
+    """The sum of so many bits of which a stored value was made."""
+    mask = (1 << bits) - 1
     return -value & mask if changed == "negated" else ~value & mask if changed == "inverted" else value
 
 
@@ -331,7 +331,7 @@ def _likely(words: _Words, changed: str, pairs: list[tuple[int, int]]) -> Iterat
     from_, to = words.offsets(starts), words.offsets(ends)
     alone = (starts == words.high[first]) & (ends == words.high[second]) & ((to <= low) | (from_ >= high))
     half = way.bits // 2 if way.second else way.bits
-    number = _before(words.place.values[0], changed, way) & (1 << half) - 1
+    number = before_change(words.place.values[0], changed, way.bits) & (1 << half) - 1
     _, sums = words.first_save(None)
     if way.modulus:
         right = _reduced(sums[ends] - sums[starts] - np.uint64((number - way.begin) % way.modulus), way.modulus) == 0
@@ -344,7 +344,7 @@ def _likely(words: _Words, changed: str, pairs: list[tuple[int, int]]) -> Iterat
 def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[Finding]:
     """The ends of the range, from the first save."""
     way, place = words.way, words.place
-    numbers = [_before(value, changed, way) for value in place.values]
+    numbers = [before_change(value, changed, way.bits) for value in place.values]
     number = numbers[0]
     reach = int(words.low[first]), int(words.high[first])
     stretch = int(words.low[second]), int(words.high[second])

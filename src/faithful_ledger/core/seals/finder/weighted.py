@@ -17,6 +17,7 @@ from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits, said_bits
 from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
+from faithful_ledger.core.seals.finder.sums import before_change
 from faithful_ledger.core.seals.sums import SUMS
 
 __all__ = ["WEIGHTED", "any_weighted"]
@@ -50,7 +51,7 @@ def any_weighted(found: Differences, place: Place, name: str) -> Iterator[Findin
     pairs = _Pairs(found, at, bits)
     known: dict[tuple[int, ...], list[_Begin]] = {}
     for changed in CHANGED:
-        numbers = [_before(value, changed, bits) for value in place.values]
+        numbers = [before_change(value, changed, bits) for value in place.values]
         steps = tuple(number - numbers[0] for number in numbers[1:])
         if steps not in known:
             known[steps] = pairs.begins(steps)
@@ -70,11 +71,6 @@ def any_weighted(found: Differences, place: Place, name: str) -> Iterator[Findin
                         own,
                         bits=worth - cost - stored,
                     )
-
-
-def _before(value: int, changed: str, bits: int) -> int:
-    """The sum of which a stored value was made."""
-    return (-value if changed == "negated" else ~value if changed == "inverted" else value) & (1 << bits) - 1
 
 
 class _Pairs:
