@@ -15,7 +15,7 @@ from faithful_ledger.core.errors import AddressError, Busy, LedgerError, NoTempl
 from faithful_ledger.core.formats import DOCUMENTS
 from faithful_ledger.core.keeping import Rebuilt
 from faithful_ledger.core.opening import WITHOUT, find_save, open_save, save_of, still_fits
-from faithful_ledger.core.posting import Recovery, refuse_blocked
+from faithful_ledger.core.posting import Recovery
 from faithful_ledger.core.records import Posting, Snapshot
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.source import Source
@@ -122,9 +122,7 @@ class Shelf:
             Refused: a check does not allow one of them; nothing was written.
             LedgerError: one could not be written; everything is as it was.
         """
-        folders = {file.path.resolve().parent for part in parts for file in part.save.on_disk}
-        refuse_blocked(self.blocked, folders)
-        return post_together(parts, self.journal, self.disk or Disk(), note)
+        return post_together(parts, self.journal, self.disk or Disk(), note, self.blocked)
 
     def close(self) -> None:
         """Close every book that was opened from here."""

@@ -47,8 +47,11 @@ class _Vaults:
         raise VaultError(f"no book has the kept bytes {digest[:12]}", "look with: faithful-ledger vault check")
 
 
-def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = "") -> list[Posting]:
-    """Write several plans as one. Every file is in the vault of its book before one of them is replaced.
+def post_together(
+    parts: Sequence[Part], journal: Path, disk: Disk, note: str = "", blocked: Sequence[LedgerError] = ()
+) -> list[Posting]:
+    """Write several plans as one. Every file is in the vault of its book before one of them is replaced. `blocked`
+    is what interrupted postings of the shelf leave in the way, besides those of the books.
 
     Raises:
         Refused: a check does not allow one of them, or they would write the same file; nothing was written.
@@ -61,7 +64,7 @@ def post_together(parts: Sequence[Part], journal: Path, disk: Disk, note: str = 
     with ExitStack() as held:
         for folder in sorted(books):  # one order for all, so that two postings cannot wait in a circle
             held.enter_context(books[folder].history.hold())
-            refuse_blocked(books[folder].blocked, folders)
+            refuse_blocked([*blocked, *books[folder].blocked], folders)
         held.enter_context(locked(folders, "these saves"))
         ready = [
             (part, held.enter_context(part.book.history.ready(part.save, part.plan, note, renames=part.renames)))

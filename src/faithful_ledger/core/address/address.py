@@ -118,10 +118,9 @@ class Address:
     @classmethod
     def by_path(cls, text: str) -> Address:
         """Raises AddressError or ExpressionError when `text` is not a path."""
-        address = cls.by_known_path(text)
-        assert address.path is not None
-        _ = address.path.fixed
-        return address
+        formula = PathFormula(text)
+        _ = formula.fixed
+        return cls("path", path=formula)
 
     @classmethod
     def by_known_path(cls, text: str) -> Address:

@@ -20,6 +20,7 @@ from faithful_ledger.core.layers.matching import MatchedStream
 from faithful_ledger.core.layers.runs import Runs
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import windows
+from faithful_ledger.core.source import MemorySource, offsets_of
 
 __all__ = ["lone_block", "self_ended", "unmarked_blocks"]
 
@@ -125,10 +126,7 @@ def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
 def _said_by_marks(data: bytes, mark: bytes, first: int) -> set[int]:
     """The first offsets from which a number in front leads to the end of a mark."""
     is_end = np.zeros(len(data) + 1, bool)
-    at = data.find(mark)
-    while at >= 0:
-        is_end[at + len(mark)] = True
-        at = data.find(mark, at + 1)
+    is_end[[at + len(mark) for at in offsets_of(MemorySource(data), mark)]] = True
     return {
         place + WORD + int(more)
         for name in ("<u4", ">u4")

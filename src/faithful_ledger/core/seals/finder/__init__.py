@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from itertools import groupby, product
 from time import monotonic, thread_time
 
@@ -193,7 +194,6 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
             return
         yield from any_range(differences, place, chain)
     least = 16 if len(group) >= ENOUGH else 32
-    ways = [way for way in summings() if way.name.startswith(named) and way.bits >= least]
     few = dense or len(group) < ENOUGH
     part = 3 if differences.at.size > MUCH_CHANGED else 1
     by_bits = groupby(sorted(spots, key=lambda place: place.bits), lambda place: place.bits)
@@ -201,16 +201,13 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
         bits: [place for place in of_size if place.restless][: DENSE_PLACES if few else RESTLESS.get(bits, 0) // part]
         for bits, of_size in by_bits
     }
-    for way in ways:
-        for place in restless.get(way.bits, []):
+    ways = [(way.name, way.bits, partial(any_sum, differences, way=way)) for way in summings()]
+    ways += [(name, SUMS[name].bits, partial(any_weighted, differences, name=name)) for name in WEIGHTED]
+    for name, bits, found_at in ways:
+        for place in restless.get(bits, []) if name.startswith(named) and bits >= least else ():
             if end.over:
                 return
-            yield from any_sum(differences, place, way)
-    for name in (name for name in WEIGHTED if name.startswith(named) and SUMS[name].bits >= least):
-        for place in restless.get(SUMS[name].bits, []):
-            if end.over:
-                return
-            yield from any_weighted(differences, place, name)
+            yield from found_at(place)
 
 
 def _of_unknown_polynomials(

@@ -14,7 +14,15 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
-from faithful_ledger.core.seals.finder.finding import Finding, edge_bits, naturalness, own_bits, place_bits, said_bits
+from faithful_ledger.core.seals.finder.finding import (
+    Finding,
+    edge_bits,
+    edges_bits,
+    naturalness,
+    own_bits,
+    place_bits,
+    said_bits,
+)
 from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
 from faithful_ledger.core.seals.finder.sums import before_change
@@ -146,6 +154,5 @@ def _ends(
     sums = np.cumsum(counted, dtype=np.uint64) & np.uint64((1 << bits) - 1)
     right = ends[sums[ends - begin.start - 1] == np.uint64(number)]
     if right.size:
-        costs = edge_bits(naturalness(right, spot, len(content)), len(content))
-        start = float(edge_bits(naturalness(np.array([begin.start]), spot, len(content)), len(content))[0])
-        yield int(right[costs.argmin()]), start + float(costs.min())
+        end = int(right[edge_bits(naturalness(right, spot, len(content)), len(content)).argmin()])
+        yield end, edges_bits((begin.start, end), spot, len(content))
