@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import struct
 
-from faithful_ledger.core.describe.in_front import CountedRows, in_front
+from faithful_ledger.core.in_front.walk import CountedRows, in_front
 from faithful_ledger.core.storage import NUMBERS
 from tests.support import LedgerCase
 

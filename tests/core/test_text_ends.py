@@ -10,7 +10,7 @@ import numpy as np
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.flow import let_follow, let_stand
 from faithful_ledger.core.errors import EntryError
-from faithful_ledger.core.evidence.text_ends import TextEnd, text_end
+from faithful_ledger.core.in_front.text_ends import TextEnd, text_end
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.template import parse_template

@@ -35,6 +35,11 @@ class Placed(NamedTuple):
         return self.finding.place_in(self.held.contents[0])
 
     @property
+    def place_in_file(self) -> int:
+        """The same as an offset in the first save, where its part is a piece of it."""
+        return self.at + self.held.offset
+
+    @property
     def covered(self) -> tuple[int, int]:
         """The bytes [start, end) that it covers in the first save, of its part or of `over`."""
         start, end, _ = self.finding.spans(len((self.over or self.held).contents[0]))

@@ -61,8 +61,7 @@ def seal_reports(save: Save) -> list[SealReport]:
                 break
         spec = each.node.spec.seal
         assert spec is not None
-        first, last = spec.over
-        over = each.node.spec.subject(first if first == last else f"{first} to {last}") if spec.span is None else ""
+        over = each.node.spec.subject(spec.elements_in_words) if spec.span is None else ""
         over += spec.unpacked_in_words
         covers_itself = file == each.node.file and start < each.node.end and each.node.start < end
         after = tuple(states[other] for other in needs[path])

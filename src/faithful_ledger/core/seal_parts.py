@@ -11,9 +11,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from faithful_ledger.core.deadline import Deadline
-from faithful_ledger.core.errors import LedgerError
+from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
+from faithful_ledger.core.in_front.walk import Head, heads
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import ARRANGEMENTS, IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -25,7 +26,17 @@ from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.unlocking import NO_KEYS, Keys
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["CALLED_AFTER", "SHORTEST", "UNMARKED", "Part", "Value", "name_beside", "parts_inside", "text_of"]
+__all__ = [
+    "CALLED_AFTER",
+    "SHORTEST",
+    "UNMARKED",
+    "Part",
+    "Value",
+    "name_beside",
+    "parts_behind",
+    "parts_inside",
+    "text_of",
+]
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
@@ -49,7 +60,8 @@ class Value(NamedTuple):
 class Part(NamedTuple):
     """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
     `layers`, or is the string at `path` of a text with the layers it is in; or the files `beside` them that have this
-    name; or a `value` of the text around. `words` say it for people.
+    name; or a `value` of the text around; or what is behind a `head` of the files, which ends elsewhere in each, or
+    with `is_front` what is in front of something behind it. `words` say it for people.
     """
 
     contents: tuple[bytes, ...]
@@ -59,6 +71,13 @@ class Part(NamedTuple):
     around: Part | None = None
     beside: str = ""
     value: Value | None = None
+    head: Head | None = None
+    is_front: bool = False
+
+    @property
+    def offset(self) -> int:
+        """Where it begins in the file that is the first save, if it is a piece of it; else 0."""
+        return self.head.ends[0] if self.head is not None and not self.is_front else 0
 
     @property
     def is_member(self) -> bool:
@@ -136,6 +155,31 @@ def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline, key
             parts.append(part)
         add(moved.get(id(part), part))
     return parts
+
+
+def parts_behind(files: Part, lasts: Sequence[int | None]) -> Iterator[tuple[Part, list[Part]]]:
+    """What is behind a head of the files that ends elsewhere in each, in front of a place that is known in each, or of
+    none; and what is in front of that, and of the place.
+    """
+    for head in heads(files.contents, lasts):
+        behind = tuple(content[end:] for content, end in zip(files.contents, head.ends, strict=True))
+        words = f"what is behind the header ({place(head.ends[0])} in the first save)"
+        fronts = dict.fromkeys(
+            tuple(content[:end] for content, end in zip(files.contents, ends, strict=True))
+            for ends in (head.ends, lasts)
+            if None not in ends
+        )
+        in_front = [
+            Part(
+                each,
+                f"what is in front of {place(len(each[0]))} in the first save",
+                around=files,
+                head=head,
+                is_front=True,
+            )
+            for each in fronts
+        ]
+        yield Part(behind, words, around=files, head=head), in_front
 
 
 def _strings(part: Part) -> Iterator[Part]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
-from itertools import product
+from itertools import chain, product
 from time import thread_time
 from types import MappingProxyType
 from typing import NamedTuple, TypeAlias
@@ -15,6 +15,7 @@ from typing import NamedTuple, TypeAlias
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.hashed_values import hashed_values
+from faithful_ledger.core.inside import strong_layers
 from faithful_ledger.core.layers import ENCLOSED, STREAMS
 from faithful_ledger.core.layers.enclosed import enclosed_span
 from faithful_ledger.core.layers.stream import Layer
@@ -22,7 +23,7 @@ from faithful_ledger.core.layers.tagged import tagged_kind
 from faithful_ledger.core.listed_sizes import with_listed_sizes
 from faithful_ledger.core.placed_seals import Placed, best_placed, in_rows
 from faithful_ledger.core.profile import find_layers
-from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_inside, text_of
+from faithful_ledger.core.seal_parts import UNMARKED, Part, parts_behind, parts_inside, text_of
 from faithful_ledger.core.seal_values import stored_values, values_of
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Edges, Finding, Hints, algorithms_for, find_seals
@@ -45,6 +46,7 @@ LARGEST_CLOSELY = 1 << 16  # bytes of a part; in larger ones only natural ranges
 LARGEST_PLAIN = 1 << 16  # bytes of a value, over which every algorithm is looked for
 LEAST_WITH_ONE_ODD = 4  # saves
 LEAST_NEARLY = 4.0  # seconds; else it takes no longer than what came before
+MOST_STREAMS = 4  # of a file, in front of which a header may end
 MOST_EDGES = 8  # of streams, that ranges may begin or end at
 Streams: TypeAlias = Sequence[Sequence[tuple[int, int]]]  # of each save, where they begin and end
 Report: TypeAlias = Callable[[list[Placed]], None]
@@ -121,6 +123,8 @@ class SealSearch:
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
         if not (elsewhere or sure or rows or blocks or directories or streams):
             rows = self.sectors()
+        behind = self.behind(seals, sure=sure) if not (rows or blocks or directories or streams) else []
+        seals, sure = [*behind, *seals], sure or any(each.finding.sure for each in behind)
         nearly: list[Nearly] = []
         if not (sure or rows or blocks or directories or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
@@ -156,6 +160,32 @@ class SealSearch:
         return [
             Placed(each, part) for part in listings for each in find_seals(part.contents, hints, self.end) if each.sure
         ]
+
+    def behind(self, known: Sequence[Placed], *, sure: bool) -> list[Placed]:
+        """The seals behind a header that is longer in some of the files than in others: of what is packed there, and
+        where none of the files is `sure`, of all of it; over ranges that people choose. What is `known` stays.
+        """
+        if not self._takes_rules or len(self.files.contents) < 2 or text_of(self.files.contents[0]) is not None:
+            return []
+        streams = [strong_layers(self._layers_of(content), content) for content in self.files.contents]
+        if any(streams):
+            starts = [[layer.offset for layer in each] for each in streams]
+            lasts = [list(each) for each in zip(*starts, strict=False) if len(set(each)) > 1][:MOST_STREAMS]
+        else:
+            lasts = [] if sure else [[None] * len(streams)]
+        taken = {each.place_in_file for each in known if each.finding.sure}
+        inside = [part for part in self.parts[1:] if part.around is self.files and not part.is_same]
+        for tail, fronts in chain.from_iterable(parts_behind(self.files, each) for each in lasts):
+            found = self._within(tail, [], self.end, lambda _: None, Hints(self.hints.algorithm, natural=True))
+            for over in inside:
+                found += self._across(tail, over)
+            found += (each for each in self._across(self.files, tail) if each.at < tail.offset)
+            for held, front in product((self.files, tail), fronts):
+                found += self._across(held, front)
+            found = [each for each in best_placed(found) if each.finding.sure and each.place_in_file not in taken]
+            if found:
+                return found
+        return []
 
     def blocks(self) -> list[BlockRule]:
         """Rules for a row of blocks with a checksum in each, where nothing narrows the search to one place."""
@@ -299,7 +329,9 @@ class SealSearch:
 
     # what is found
 
-    def _within(self, part: Part, known: list[Placed], end: Deadline, report: Report) -> list[Placed]:
+    def _within(
+        self, part: Part, known: list[Placed], end: Deadline, report: Report, hints: Hints | None = None
+    ) -> list[Placed]:
         """The seals of a part that are stored in it; none is within a packed stream, or covers a piece of one."""
         streams = self._streams_of(part, part.contents)
         edges = _edges_of(part, streams)
@@ -311,24 +343,30 @@ class SealSearch:
         def so_far(more: list[Finding]) -> None:
             report(best_placed([*known, *placed(more)]))
 
-        return placed(find_seals(part.contents, self.hints, end, so_far, edges))
+        return placed(find_seals(part.contents, hints or self.hints, end, so_far, edges))
 
     def _from_outside(self, part: Part) -> Iterator[Placed]:
         """Checksums over a part that are stored in what it is in, and its length."""
         if part.is_same or part.is_view:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
-            if inner.is_member or inner.is_arranged:  # what an archive says of it follows it; the other has its bytes
-                continue
-            own = self._streams_of(outer, outer.contents[:1])[0]
-            stored = self._places(outer)
-            for finding in across(outer.contents, part.contents, stored, [*self.algorithms, *self.lengths], self.end):
-                placed = Placed(finding, outer, part)
-                in_a_stream = any(low <= placed.at < high for low, high in own)
-                enough = len(part.contents) > 1 or finding.algorithm.bits >= 32
-                if enough and not in_a_stream and not placed.is_in_both:
-                    yield placed
+            if not (
+                inner.is_member or inner.is_arranged
+            ):  # what an archive says of it follows it; the other has its bytes
+                yield from self._across(outer, part)
             yield from self._in_values(outer, part)
+
+    def _across(self, held: Part, over: Part) -> Iterator[Placed]:
+        """Checksums over a part, and its length, that are stored in another one, and not in a stream there."""
+        own = self._streams_of(held, held.contents[:1])[0]
+        for finding in across(
+            held.contents, over.contents, self._places(held), [*self.algorithms, *self.lengths], self.end
+        ):
+            placed = Placed(finding, held, over)
+            in_a_stream = any(low <= placed.at < high for low, high in own)
+            enough = len(over.contents) > 1 or finding.algorithm.bits >= 32
+            if enough and not in_a_stream and not placed.is_in_both:
+                yield placed
 
     def _in_values(self, held: Part, over: Part) -> Iterator[Placed]:
         """Checksums over all of a part, and its length, that are values of a text wherever these are in each save."""

@@ -7,18 +7,21 @@ from contextlib import suppress
 from functools import partial
 from typing import Any, NamedTuple, TypeAlias
 
-from faithful_ledger.core.binding import GroupNode
+from faithful_ledger.core.binding import BoundFile, GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.blocks import are_different, let_be_blocks
 from faithful_ledger.core.describe.draft import Draft, changed
-from faithful_ledger.core.describe.flow import drop_last_run, let_stand
+from faithful_ledger.core.describe.flow import drop_last_run, is_run, let_stand
+from faithful_ledger.core.describe.leading import let_begin_with
 from faithful_ledger.core.describe.placing import UNCHANGED, free_name
 from faithful_ledger.core.describe.sealing import (
     PARTS,
     STREAMS,
     block_keys,
+    covered,
     directory_keys,
+    from_element,
     row_contents,
     row_keys,
     seal_keys,
@@ -26,7 +29,7 @@ from faithful_ledger.core.describe.sealing import (
     stream_keys,
 )
 from faithful_ledger.core.describe.sized import let_say_size
-from faithful_ledger.core.errors import EntryError, LedgerError
+from faithful_ledger.core.errors import EntryError, LedgerError, place
 from faithful_ledger.core.inside import layer_of_whole
 from faithful_ledger.core.layers import ENCLOSED, LayerSpec
 from faithful_ledger.core.placed_seals import Placed
@@ -88,7 +91,7 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
                 apart += [Placed(each, found.files) for each in rule.each]
             else:
                 left.append((rule.in_words, error.what))
-    for placed in (*apart, *chosen):
+    for placed in (*apart, *sorted(chosen, key=_turn)):
         paths: list[str] = []
         try:
             text = changed(text, save, partial(_seal_left, placed=placed, paths=paths))
@@ -101,6 +104,11 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
     return Accepted(text, rules, seals, left)
 
 
+def _turn(placed: Placed) -> tuple[bool, bool]:
+    """What is behind a header comes first, and lengths of that, which say where it ends."""
+    return placed.held.head is None, placed.finding.algorithm != Algorithm(LENGTH)
+
+
 def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
     """Put a seal in, and its path to the others, if no field that is worked out is there."""
     if not is_described(draft.save, placed):
@@ -111,14 +119,15 @@ def is_described(save: Save, placed: Placed) -> bool:
     """Whether the template has a field that is worked out where a seal is stored, in a file or in a payload."""
     if placed.held.beside or save.template is None:
         return False
-    if placed.held.around is None:
+    if placed.held.around is None or placed.held.head is not None:
         names = [save.main.name]
     else:
         names = [
             name for name, spec in save.template.files.items() if spec.inside and _is_the_same(save, name, placed.held)
         ]
     bounds = [save.files[name].bound for name in names]
-    return any(each is not None and WorkedOut(each.root).works_out(*placed.stored) for each in bounds)
+    at, end = (edge + placed.held.offset for edge in placed.stored)
+    return any(each is not None and WorkedOut(each.root).works_out(at, end) for each in bounds)
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -134,6 +143,8 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
     if placed.over is not None and placed.over.value is not None:
         return _value_sealed(draft, placed, held, placed.over.value)
+    if (placed.over or placed.held).head is not None or placed.held.head is not None:
+        return _seal_behind(draft, placed, held)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     (start, end), (at, stored_end) = placed.covered, placed.stored
     if finding.said is not None:
@@ -160,6 +171,53 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     return path
 
 
+def _seal_behind(draft: Draft, placed: Placed, name: str) -> str:
+    """Put a seal into a file that is stored behind a header that is longer in some saves than in others, or covers what
+    is behind it: what the header is made of is described first.
+    """
+    finding, over, source = placed.finding, placed.over, draft.save.main.source
+    head = placed.held.head or (over.head if over is not None else None)
+    assert head is not None
+    let_begin_with(draft, name, head)
+    at, stored_end = (edge + placed.held.offset for edge in placed.stored)
+    kind, seal = storage_keys(stored_end - at, finding.form), seal_keys(finding.algorithm)
+    seal |= {"own": finding.own} if finding.own is not None else {}
+    if over is not None and over.head is None:
+        about = {"of_file": _file_of(draft, over)}
+        path = draft.seal(name, (at, stored_end), kind, {**seal, "over": "file"}, about=about)
+        _check(draft, path, _note(finding))
+        return path
+    start, end = (edge + (over or placed.held).offset for edge in placed.covered)
+    if over is not None and over.is_front:
+        end = len(over.contents[0])
+    if finding.algorithm == Algorithm(LENGTH) and stored_end <= start and end < source.size:
+        keys = {"field": f"size_{at:x}", **kind}
+        path = let_say_size(draft, name, (at, stored_end), (start, end), keys)
+    else:
+        for edge in (start, end) if over is not None and over.is_front else (start,):
+            draft.begin_run(name, edge)
+        bound = draft.file(name)
+        names: Any = covered(bound, None, (start, end))
+        if (
+            finding.end.from_end
+            and not (over is not None and over.is_front)
+            and (names is None or _is_plain_run(bound, start, end))
+        ):
+            names = from_element(bound, (start, end)) if end < source.size else names
+        if names is None:
+            what = f"nothing says where what is covered begins and ends, {place(start)} to {place(end)}"
+            raise EntryError(what, f"{UNCHANGED}; describe what is there first")
+        path = draft.seal(name, (at, stored_end), kind, {**seal, "over": names})
+    _check(draft, path, _note(finding), -finding.stored.offset if finding.stored.from_end else None)
+    return path
+
+
+def _is_plain_run(bound: BoundFile, start: int, end: int) -> bool:
+    """Whether bytes are an unknown run of a known number, which would not grow with what is in it."""
+    field = field_at(bound.root, start)
+    return field is not None and (field.start, field.end) == (start, end) and bool(is_run(field) and field.spec.size)
+
+
 def _is_of_next(finding: Finding) -> bool:
     """Whether it is the length of what is directly behind it, with something else behind that."""
     plain = finding.algorithm == Algorithm(LENGTH) and not finding.stored.from_end and finding.own is None
@@ -174,7 +232,7 @@ def _length_of_next(draft: Draft, held: str, placed: Placed) -> str:
     at, end, before = placed.stored, placed.covered[1], bytes(draft.text)
     keys = {"field": f"size_{at[0]:x}", **storage_keys(at[1] - at[0], placed.finding.form)}
     try:
-        path = let_say_size(draft, held, at, end, keys)
+        path = let_say_size(draft, held, at, (at[1], end), keys)
         _check(draft, path, _note(placed.finding))
     except LedgerError:
         draft.text = YamlText(before)
@@ -262,7 +320,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     """The file of the template that a part is, which is declared where it is not there: of a format `kind`, or of the
     one that its bytes show.
     """
-    if part.around is None:
+    if part.around is None or part.head is not None:
         return _file_beside(draft, part, kind) if part.beside else draft.save.main.name
     for name, spec in draft.template.files.items():
         if spec.inside and _is_the_same(draft.save, name, part):

@@ -19,6 +19,7 @@ from typing import Literal, NamedTuple
 
 from faithful_ledger.core.binding.lookup import named_from, named_in
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import LENGTH, own_bytes
@@ -67,7 +68,10 @@ class Follower(NamedTuple):
             start, end = seal.span
             return min(start, self.file_end), min(end if end > 0 else max(self.file_end + end, 0), self.file_end)
         start = self.first.start if self.first is not None else 0
-        return start, self.last.end if self.last is not None else self.file_end
+        if seal is not None and seal.behind_first and self.first is not None:
+            start = self.first.end
+        end = self.file_end - (seal.before_end if seal is not None else 0)
+        return start, self.last.end if self.last is not None else max(end, start)
 
     @property
     def is_by_offset(self) -> bool:
@@ -288,6 +292,13 @@ class WorkedOut:
     def works_out(self, start: int, end: int) -> bool:
         """Whether one of bytes [start, end) belongs to a field that is worked out."""
         return any(node.start < end and start < node.end for node in self._nodes)
+
+    def is_content(self, start: int, end: int) -> bool:
+        """Whether bytes [start, end) are all of a text, or of bytes whose length another field says."""
+        field = field_at(self._root, start) if self._root is not None else None
+        if field is None or field.end < end:
+            return False
+        return (field.spec.size is not None and field.spec.size.constant is None) or isinstance(field.value, str)
 
     def is_from_end(self, start: int) -> bool:
         """Whether elements whose offset counts from the end are all that is behind an offset, but for a few bytes in

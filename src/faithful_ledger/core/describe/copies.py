@@ -153,7 +153,8 @@ def overlaps(root: GroupNode) -> Iterator[Overlap]:
     for node in fields:
         word = isinstance(node.parent, GroupNode) and node.parent.spec.word is not None
         if last is not None and node.start < last.end and not (word and node.parent is last.parent):
-            yield from () if _is_found_within(last, node) else (Overlap(last, node),)
+            within = _is_found_within(last, node) or _is_found_within(node, last)
+            yield from () if within else (Overlap(last, node),)
         if last is None or node.end > last.end:
             last = node
 

@@ -109,12 +109,15 @@ class Draft:
             )
 
     def begin_run(self, file: str, at: int) -> None:
-        """Let unknown bytes of a known number around an offset be two runs, of which the second begins there."""
+        """Let unknown bytes around an offset, of a known number or all that is left, be two runs, of which the second
+        begins there.
+        """
         bound = self.file(file)
         run = field_at(bound.root, at)
-        if run is not None and run.spec.unknown and run.start < at < run.end and run.spec.fixed_size is not None:
-            rest = {"unknown": f"unknown_{at:x}", "size": run.end - at}
-            placing.add_element(self.text, bound, at, run.end, rest)
+        if run is None or not (run.spec.unknown and run.start < at < run.end):
+            return
+        if run.spec.fixed_size is not None or run.spec.size is None:
+            placing.divide_run(self.text, run, at)
             self.read_again()
 
     def add_value(self, file: str, path: str, name: str, value: object) -> str:

@@ -10,13 +10,12 @@ import re
 from collections.abc import Collection, Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from itertools import takewhile
-from typing import Any
+from typing import Any, NamedTuple
 
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
-from faithful_ledger.core.describe.flow import has_offset, is_run
-from faithful_ledger.core.describe.in_front import FARTHEST, FORMS, CountedRows, Element, LeadingText, in_front
+from faithful_ledger.core.describe.flow import has_offset, is_run, let_follow
 from faithful_ledger.core.describe.placing import (
     add_element,
     free_name,
@@ -25,21 +24,41 @@ from faithful_ledger.core.describe.placing import (
     touched,
     without_address,
 )
-from faithful_ledger.core.describe.records import LONGEST, RUNS, Block, Form, Part
 from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.in_front.records import LONGEST, RUNS, Block, Form, Part
+from faithful_ledger.core.in_front.walk import (
+    FARTHEST,
+    FORMS,
+    CountedRows,
+    Element,
+    Head,
+    LeadingBytes,
+    LeadingText,
+    in_front,
+)
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.keyed_records import KEY_NAME, KEYED_NOTE
 from faithful_ledger.core.template.model import GroupSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
-__all__ = ["KEY_NAME", "is_without_name", "leading", "let_belong", "let_lead", "text_in_records", "text_keys"]
+__all__ = [
+    "KEY_NAME",
+    "is_without_name",
+    "leading",
+    "let_begin_with",
+    "let_belong",
+    "let_lead",
+    "text_in_records",
+    "text_keys",
+]
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
-NOTES = (TEXT_NOTE, ROWS_NOTE, KEYED_NOTE)
+BYTES_NOTE = "their length is in front of them, and what is behind them moves with it"
+NOTES = (TEXT_NOTE, ROWS_NOTE, KEYED_NOTE, BYTES_NOTE)
 UNNAMED = re.compile(rf"(text|bytes|unknown)_[0-9a-f]+(_\d+)?|{KEY_NAME}")
 MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
@@ -49,19 +68,20 @@ LABEL, LABEL_REACH = re.compile(rb"\w+"), 8  # and how many bytes behind it the 
 
 def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Place | None = None) -> None:
     """Describe the texts and records in front of elements at an offset, or at bytes that may be others for another
-    player, where other saves do not say something else. The last element is at a `place` that moves.
+    player, and of what seals cover from an offset on, where other saves do not say something else. The last element is
+    at a `place` that moves.
     """
     behind = {
-        name: (held.bound, moving[-1])
+        name: (held.bound, last)
         for name, held in draft.save.files.items()
-        if held.bound is not None and (moving := _moving(held.bound)) and moving[-1].start < FARTHEST
+        if held.bound is not None and (last := _last(held.bound)) is not None and last.start < FARTHEST
     }
     saves = list(others) if behind else []  # which are only bound then
     for name, (bound, last) in behind.items():
         seen = []
         for file in (bound, *(save[name] for save in saves if name in save)):
             content = bytes(file.source.read(0, min(file.source.size, FARTHEST)))
-            at = place.offset_in(content) if place is not None else _start_of(last, file)
+            at = place.offset_in(content) if place is not None else _start_of(last.node, file)
             if place is None or at is not None:
                 seen.append((file, content, at))
         if not seen:
@@ -76,11 +96,13 @@ def let_lead(draft: Draft, others: Iterable[Mapping[str, BoundFile]], place: Pla
             continue
         if not explains:  # more is between, and records may be chance
             found = list(takewhile(lambda each: isinstance(each, LeadingText), found))
-        is_room = place is None and has_offset(last) and len(set(ends)) > 1
+        is_room = place is None and (last.node is None or has_offset(last.node)) and len(set(ends)) > 1
         if is_room:  # records in a table of its own size, with room behind them
             found = [each for each in found if isinstance(each, LeadingText)]
         for each in found:
-            _describe(draft, bound, each, last)
+            _describe(draft, bound, each, last.node)
+        if last.node is None and found:
+            _begin_at(draft, name, last.start)
         if any(isinstance(each, CountedRows) for each in found):
             _let_begin(draft, files, ends)
     if behind:
@@ -241,6 +263,25 @@ def _moving(bound: BoundFile) -> list[Node]:
     )
 
 
+class _Last(NamedTuple):
+    """What is the farthest behind in a file that is not found by what is in front of it: an element, or what a seal
+    covers from an offset on.
+    """
+
+    start: int
+    end: int
+    node: Node | None = None
+
+
+def _last(bound: BoundFile) -> _Last | None:
+    """The last one in a binary file; None where there is none."""
+    found = [_Last(node.start, node.end, node) for node in _moving(bound)]
+    if bound.spec.format == "binary" and not bound.spec.keeps_size:
+        seals = (node.spec.seal for node in all_fields(bound.root) if not node.spec.of_file)
+        found += [_Last(seal.span[0], seal.span[0]) for seal in seals if seal is not None and seal.span is not None]
+    return max(found, key=lambda each: each.start, default=None)
+
+
 def _is_loose(bound: BoundFile, node: Node) -> bool:
     """Whether it is found by bytes that do not name it, and may be others in another save, or from the end, in front of
     which something may be longer there.
@@ -276,12 +317,18 @@ def _is_named_by_label(bound: BoundFile, node: Node) -> bool:
     return max(widths) <= MOST_LENGTH and not starts.isdisjoint(set(near) - {begin - width for width in widths})
 
 
+def _flow(bound: BoundFile) -> list[Node]:
+    return [node for node in bound.root.children if node.spec.address.base == "next"]
+
+
 def _flow_end(bound: BoundFile) -> int:
-    return max((node.end for node in bound.root.children if node.spec.address.base == "next"), default=bound.root.start)
+    return max((node.end for node in _flow(bound)), default=bound.root.start)
 
 
-def _start_of(node: Node, bound: BoundFile) -> int | None:
+def _start_of(node: Node | None, bound: BoundFile) -> int | None:
     """Where an element is in another save; None where it is at the same offset by its description alone."""
+    if node is None:
+        return None
     there = (each for each in bound.root.children if each.spec.name == node.spec.name)
     return next((each.start for each in there), None) if not has_offset(node) else None
 
@@ -300,15 +347,56 @@ def _let_begin(draft: Draft, files: Sequence[BoundFile], ends: Sequence[int]) ->
                 draft.text.set((*where, key), value)
 
 
-def _describe(draft: Draft, bound: BoundFile, found: Element, place: Node) -> None:
+def _describe(draft: Draft, bound: BoundFile, found: Element, place: Node | None = None) -> None:
     """Describe an element where nothing is described yet, but for a place within records, which is one of each then."""
     root = bound.root
     there = touched(root, found.start, found.start + found.size)
     if there and not (isinstance(found, CountedRows) and there == [place]):
         return
-    elements = [text_keys(root.spec, found)] if isinstance(found, LeadingText) else _rows(root.spec, found)
-    for keys in reversed(elements):
+    for keys in reversed(_keys(root.spec, found)):
         draft.text.insert(root.spec.layout_where, len(root.spec.layout), keys)
+
+
+def let_begin_with(draft: Draft, name: str, head: Head) -> None:
+    """Describe what a binary file begins with, in front of what is to be described, and let the rest follow it."""
+    bound = draft.file(name)
+    end = head.ends[0]
+    if end == _flow_end(bound) or any(end in (node.start, node.end) for node in _flow(bound)):
+        return
+    for found in head.elements:
+        _describe(draft, draft.file(name), found)
+        draft.read_again()
+    _begin_at(draft, name, end)
+    let_follow(draft.text, draft.file(name))
+    draft.read_again()
+
+
+def _begin_at(draft: Draft, name: str, start: int) -> None:
+    """Let an unknown run begin at an offset of a file, where nothing is described from there on but what is found by
+    bytes near it.
+    """
+    bound = draft.file(name)
+    if all(node.spec.address.is_found for node in touched(bound.root, start, bound.source.size)):
+        root = bound.root.spec
+        run = {"unknown": free_name(root, f"unknown_{start:x}"), "at": Hex(start)}
+        draft.text.insert(root.layout_where, len(root.layout), run)
+        draft.read_again()
+
+
+def _keys(root: GroupSpec, found: Element) -> list[dict[str, Any]]:
+    """The elements of a template for what was found in front of a place, which nobody gave a name."""
+    if isinstance(found, LeadingText):
+        return [text_keys(root, found)]
+    return _bytes(root, found) if isinstance(found, LeadingBytes) else _rows(root, found)
+
+
+def _bytes(root: GroupSpec, found: LeadingBytes) -> list[dict[str, Any]]:
+    """The length of some bytes, and these."""
+    begin = found.start + NUMBERS[found.size_as].least_size
+    size, block = free_name(root, f"size_{found.start:x}"), free_name(root, f"bytes_{begin:x}")
+    note = {"note": BYTES_NOTE}
+    length = {"field": size, "as": found.size_as, "length_of": block, "at": Hex(found.start), **note}
+    return [{**length, "standing": "guessed"}, {"unknown": block, "at": Hex(begin), "size": size, **note}]
 
 
 def text_keys(root: GroupSpec, found: LeadingText) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from typing import Any
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.template import names
-from faithful_ledger.core.template.model import GroupSpec
+from faithful_ledger.core.template.model import FieldSpec, GroupSpec, elements_of
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 from faithful_ledger.core.template.yaml_text import Where
 
@@ -20,6 +20,7 @@ __all__ = [
     "ADDRESS_KEYS",
     "UNCHANGED",
     "add_element",
+    "divide_run",
     "free_name",
     "layout_index",
     "move_into_run",
@@ -175,7 +176,39 @@ def _split(
     described = next((piece for piece in pieces if "unknown" in piece), None)
     if described is not None:
         described |= words
+    _let_cover(text, unknown, *(str(next(iter(piece.values()))) for piece in (pieces[0], pieces[-1])))
     _write(text, where, index, pieces, address, shared)
+
+
+def _let_cover(text: YamlText, run: FieldNode, first: str, last: str) -> None:
+    """Let seals that cover a run, from it or up to it, cover the first and the last of the elements in its place."""
+    root, name = run.parent, run.spec.name
+    while root is not None and root.parent is not None:
+        root = root.parent
+    for spec in elements_of(root.spec) if root is not None else ():
+        if not isinstance(spec, FieldSpec) or spec.seal is None or spec.of_file or name not in spec.seal.over:
+            continue
+        where = (*spec.where, "seal", "over")
+        over = text.value(where)
+        if isinstance(over, dict):
+            changed = {"from": first, "behind": last}
+            over = {key: changed.get(key, value) if value == name else value for key, value in over.items()}
+        else:
+            begin, end = (over, over) if isinstance(over, str) else over
+            begin, end = first if begin == name else begin, last if end == name else end
+            over = begin if begin == end else [begin, end]
+        text.set(where, over)
+
+
+def divide_run(text: YamlText, run: FieldNode, at: int) -> None:
+    """Let an unknown run, of a known number of bytes or all that is left, be two, of which the second begins at an
+    offset within it.
+    """
+    holder = run.parent
+    assert isinstance(holder, GroupNode)
+    rest = {"unknown": free_name(holder.spec, f"unknown_{at:x}", [run.spec.name])}
+    size = {"size": run.end - at} if run.spec.size is not None else {}
+    _split(text, holder, run, at, run.end, {**rest, **size})
 
 
 def without_address(text: YamlText, node: Node) -> dict[str, Any]:

@@ -74,6 +74,8 @@ def _texts_of(held: dict[str, Any]) -> Iterator[tuple[Where, str]]:
         yield ("seal", "over"), over
     elif isinstance(over, list):
         yield from ((("seal", "over", number), path) for number, path in enumerate(over))
+    elif isinstance(over, dict):
+        yield from ((("seal", "over", key), over[key]) for key in ("from", "behind") if isinstance(over.get(key), str))
 
 
 def _formulas(written: str, key: str | int, in_text: bool) -> Iterator[tuple[int, str]]:

@@ -12,6 +12,7 @@ from faithful_ledger.core.address import ROW
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe import placing, shaping
+from faithful_ledger.core.describe.flow import is_run
 from faithful_ledger.core.describe.links import shortest_name
 from faithful_ledger.core.errors import EntryError, place
 from faithful_ledger.core.seals.finder.directories import tag_of
@@ -37,6 +38,7 @@ __all__ = [
     "covered",
     "covered_in_words",
     "directory_keys",
+    "from_element",
     "put_seal",
     "record_around",
     "row_contents",
@@ -302,6 +304,19 @@ def covered(bound: BoundFile, field: FieldNode | None, over: tuple[int, int]) ->
             if None not in names:
                 return [str(name) for name in names]
     return None
+
+
+def from_element(bound: BoundFile, over: tuple[int, int]) -> dict[str, Any] | None:
+    """Bytes from where an element begins or ends up to so many before the end of the file, as a template says it; None
+    where none does. An unknown run may be divided later, so that another element is better.
+    """
+    found = []
+    for node in _elements(bound.root):
+        key = {node.start: "from", node.end: "behind"}.get(over[0])
+        if key is not None and (name := _named(bound, None, node)) is not None:
+            found.append((is_run(node), key, name))
+    _, key, name = min(found, key=lambda each: each[0], default=(False, "", ""))
+    return {key: name, "to": over[1] - bound.source.size} if name else None
 
 
 def record_around(bound: BoundFile, at: int) -> GroupNode | None:

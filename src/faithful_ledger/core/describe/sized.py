@@ -15,19 +15,20 @@ from faithful_ledger.core.template.rewriting import Hex
 __all__ = ["let_say_size"]
 
 
-def let_say_size(draft: Draft, file: str, at: tuple[int, int], end: int, keys: dict[str, Any]) -> str:
-    """Let a number, whose `keys` lack only where it is, say the size of a block that begins where the number ends: what
-    is described there becomes part of it and keeps its name. Returns the path of the number.
+def let_say_size(draft: Draft, file: str, at: tuple[int, int], over: tuple[int, int], keys: dict[str, Any]) -> str:
+    """Let a number, whose `keys` lack only where it is, say the size of a block behind it that has the bytes [over):
+    what is described there becomes part of it and keeps its name. Returns the path of the number.
 
     Raises:
         EntryError: an element is only partly in the block, or is found in some way of its own.
     """
+    start, end = over
     draft.add(file, *at, keys)
-    for edge in (at[1], end):
+    for edge in over:
         draft.begin_run(file, edge)
     number = field_at(draft.file(file).root, at[0])
     assert number is not None and isinstance(number.parent, GroupNode)
-    holder, start = number.parent, at[1]
+    holder = number.parent
     inside = sorted(placing.touched(holder, start, end), key=lambda node: node.start)
     if any(node.start < start or node.end > end or not _can_follow(node) for node in inside):
         raise EntryError(f"what is behind {number.path} is not all in one block", placing.UNCHANGED)
@@ -46,11 +47,15 @@ def let_say_size(draft: Draft, file: str, at: tuple[int, int], end: int, keys: d
         layout[-1].pop("size", None)  # it takes what is left
     block: dict[str, Any] = {"group": name, "size": number.spec.name, "flat": True, "layout": layout}
     if number.spec.address.base != "next":
-        block["at"] = Hex(at[1])
+        block["at"] = Hex(over[0])
     for node in sorted(inside, key=placing.layout_index, reverse=True):
         draft.text.remove(holder.spec.layout_where, placing.layout_index(node))
-    earlier = sum(placing.layout_index(node) < placing.layout_index(number) for node in inside)
-    draft.text.insert(holder.spec.layout_where, placing.layout_index(number) + 1 - earlier, block)
+    if inside and inside[0].spec.address.base == "next":
+        place = placing.layout_index(inside[0])
+    else:
+        place = placing.layout_index(number) + 1
+        place -= sum(placing.layout_index(node) < place for node in inside)
+    draft.text.insert(holder.spec.layout_where, place, block)
     draft.read_again()
     number = field_at(draft.file(file).root, at[0])
     assert isinstance(number, FieldNode)

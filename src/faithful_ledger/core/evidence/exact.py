@@ -19,7 +19,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, STORAGES, Array, read_numbers
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.text_ends import TextEnd, length_in_front, text_end
+from faithful_ledger.core.in_front.text_ends import TextEnd, length_in_front, text_end
 from faithful_ledger.core.scan import distinct, scan_array
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS

@@ -8,7 +8,7 @@ from typing import Any
 from faithful_ledger.core.address import Address, Expression
 from faithful_ledger.core.errors import AddressError, LedgerError
 from faithful_ledger.core.evidence.place import Bits, Guide, Guides, KeyedRecords, Mask, Place
-from faithful_ledger.core.evidence.text_ends import TextEnd
+from faithful_ledger.core.in_front.text_ends import TextEnd
 from faithful_ledger.core.layers import CIPHERS, KEYED, LayerSpec
 from faithful_ledger.core.layers.ciphers import derived_from, iv_from
 

@@ -9,7 +9,7 @@ from faithful_ledger.core.evidence.content import Content
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
-from faithful_ledger.core.evidence.text_ends import text_end
+from faithful_ledger.core.in_front.text_ends import text_end
 from faithful_ledger.core.own_letters import OWN_LETTERS, read_as, texts_in_own_letters
 
 __all__ = ["places_in_own_letters"]

@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 
 from faithful_ledger.core.address import Address
 from faithful_ledger.core.evidence.reading import STORAGES
-from faithful_ledger.core.evidence.text_ends import TextEnd
+from faithful_ledger.core.in_front.text_ends import TextEnd
 from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import Leb128, VariableNumber

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 
 from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
@@ -76,7 +76,7 @@ def _refuse_stale(plan: Plan) -> None:
             path = next((cause.about for cause in part.causes if cause.kind in ENTERED), "")
             if not path or not part.grown or path in typed:
                 continue
-            for at, name, words in _looks_stale(bound, part):
+            for at, name, words in _looks_stale(bound, part, _streams_behind(file, part, plan)):
                 grown = f"{abs(part.grown)} bytes {'more' if part.grown > 0 else 'less'}"
                 raise StreamGrows(
                     f"{path} would take {grown}, and the {name} at {place(at)} looks like {words}, which the template "
@@ -238,11 +238,22 @@ def _known_spans(holder: GroupNode) -> Iterator[tuple[int, int]]:
             yield child.start, child.end
 
 
-def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str, str]]:
-    """Numbers in front of a replaced span that would have to change with its size: where, how stored, and what they
-    look like. Those that a field describes are known to be something else, or put right.
+def _streams_behind(file: FilePlan, part: Replacement, plan: Plan) -> list[int]:
+    """Where the packed streams of a file begin that are behind a replaced span."""
+    from faithful_ledger.core.wrapping import Streams
+
+    inside = (other.file.bound for other in plan.files if other.file.inside == file.file.name)
+    steps = (bound.unwrapped.steps[0] for bound in inside if bound is not None and bound.unwrapped is not None)
+    streams = (stream.offset for step in steps if isinstance(step, Streams) for stream in step.streams)
+    return [offset for offset in streams if offset >= part.end]
+
+
+def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) -> Iterator[tuple[int, str, str]]:
+    """Numbers in front of a replaced span that would have to change with its size, as it is in front of packed
+    `streams`: where, how stored, and what they look like. Those that a field describes are known to be something else,
+    or put right.
     """
-    from faithful_ledger.core.profile.enclosing import lengths_around, lengths_up_to
+    from faithful_ledger.core.profile.enclosing import lengths_around, lengths_up_to, offsets_to
     from faithful_ledger.core.profile.lengths import (
         container_of,
         entry_of,
@@ -279,7 +290,10 @@ def _looks_stale(bound: BoundFile, part: Replacement) -> Iterator[tuple[int, str
     if container is not None and not is_known(container[0], container[0] + 4):
         yield *container, "the length of the container it is in"
     begins = [start for each in followers(bound.root) if each.kind == "seal" and (start := each.needs[0]) >= part.end]
-    for at, name in lengths_up_to(bound.source, part.start, begins, known):
+    for at, name in offsets_to(bound.source, part.start, [*begins, *streams]):
+        if not is_known(at, at + NUMBERS[name].least_size):
+            yield at, name, "the offset of what is behind it"
+    for at, name in lengths_up_to(bound.source, part.start, [*begins, *streams], known):
         if not is_known(at, at + NUMBERS[name].least_size):
             yield at, name, "the length of what is in front of what a seal covers"
     for at, name in lengths_around(bound.source, part.start, part.end):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from faithful_ledger.core.binding.held import Held
+from faithful_ledger.core.binding.held import Held, HeldInRows
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.edits import Patched
 from faithful_ledger.core.errors import StreamGrows, place
@@ -55,3 +55,8 @@ def _sizes(step: Step, patched: Patched, *, last: bool) -> Iterator[tuple[int, i
             if len(was) != len(now):
                 behind = step.streams[number - 1].offset + step.streams[number - 1].size if number else 0
                 yield behind, step.streams[number].offset, len(was), len(now)
+    elif isinstance(step, HeldInRows) and last:
+        spans = [(held.node.start, held.node.end) for held, *_ in step.routes if isinstance(held, Held)]
+        for number, was, now in changed_parts(step.starts, patched, step.part_size):
+            if len(was) != len(now):
+                yield spans[number - 1][1] if number else 0, spans[number][0], len(was), len(now)

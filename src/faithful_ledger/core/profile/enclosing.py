@@ -9,9 +9,9 @@ from itertools import product
 from typing import NamedTuple
 
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage import NUMBERS
+from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = ["lengths_around", "lengths_up_to"]
+__all__ = ["lengths_around", "lengths_up_to", "offsets_to"]
 
 LARGEST = 16 << 20  # bytes of a save in which this is looked for
 FIRST = 64  # offsets at which the first length may be
@@ -19,6 +19,7 @@ TRAILERS = (0, 4, 8, 16, 20, 32)  # bytes behind the last block, as a checksum o
 TAGS = (1, 0, 2, 4)  # bytes between a block and the length of the next
 APART = tuple(range(17))  # the same with what else a header has
 LEAST_INSIDE, LEAST_OUTSIDE = 3, 3  # blocks
+LEAST_OFFSET = 16  # smaller numbers in four bytes are others by chance; larger ones in two bytes less often
 LEAST = 8  # bytes of a block that others are in
 MOST, MOST_EMPTY = 1 << 12, 256  # blocks; zeros lead through whatever is filled with them
 LEAST_SHORT = 2  # of a byte each, of which one has others in it
@@ -104,6 +105,18 @@ def lengths_up_to(
             begins = {block.start, behind.get(block.start, block.start)}
             if any(begin <= start and begin + block.end - block.start in ends for begin in begins):
                 yield at, name
+
+
+def offsets_to(source: Source, start: int, ends: Collection[int]) -> Iterator[tuple[int, str]]:
+    """Numbers among the first bytes in front of an offset that are one of some offsets: where they are, and how they
+    are stored.
+    """
+    data = bytes(source.read(0, min(start, FIRST)))
+    for name, at in product(SHORT if ends else (), range(len(data))):
+        least = LEAST_OFFSET if name in WIDE else 1 << 8
+        number = number_at(data, at, name)
+        if number is not None and number >= least and number in ends:
+            yield at, name
 
 
 def _block(data: bytes, at: int, name: str, within: int = 0) -> _Block | None:

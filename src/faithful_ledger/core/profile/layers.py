@@ -24,6 +24,7 @@ from faithful_ledger.core.layers.lz_string import LZ_STRING
 from faithful_ledger.core.layers.sqlite_tables import is_database
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.layers.xz import lzma_begins
+from faithful_ledger.core.profile.pictures import pixel_spans
 from faithful_ledger.core.profile.unmarked import lone_block, self_ended, unmarked_blocks
 from faithful_ledger.core.scan import windows
 
@@ -57,21 +58,24 @@ LEAST_RAW_UNPACKED = 64
 
 
 def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
-    """All packed streams, in order; none is within another. Together they unpack to no more than a file of this size
-    is worth (core/budget.py); what would be more is not looked at. `begins` is where marks stand, if
-    that is known.
+    """All packed streams, in order; none is within another, or the pixels of a picture beside something else. Together
+    they unpack to no more than a file of this size is worth (core/budget.py); what would be more is not looked at.
+    `begins` is where marks stand, if that is known.
     """
     found: list[Layer] = []
     end = 0
+    pixels = pixel_spans(data)
     allowance = Allowance(unpacked_allowance(len(data)))
     begins = stream_begins(data, STREAMS) if begins is None else begins
     unmarked = [("lzma", offset) for offset in lzma_begins(data[:LZMA_LOOKED_AT])]
     for offset, kind in sorted((offset, name) for name, offset in [*begins, *unmarked]):
-        if offset >= end and (layer := _read(data, offset, kind, allowance)) is not None:
+        if offset < end or any(low <= offset < high for low, high in pixels):
+            continue
+        if (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
     for offset in _raw_offsets(data):
-        if not _within(found, offset, offset + 1):
+        if not (_within(found, offset, offset + 1) or any(low <= offset < high for low, high in pixels)):
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)

@@ -201,8 +201,7 @@ def _seal(field: FieldSpec, seal: SealSpec) -> str:
         end = "the end" if not seal.span[1] else str(seal.span[1])
         over = f"{seal.span[0]} to {end}"
     else:
-        first, last = map(field.subject, seal.over)
-        over = first if first == last else f"{first} to {last}"
+        over = field.subject(seal.elements_in_words)
     changed = f", {seal.algorithm.changed}" if seal.algorithm.changed else ""
     own = f"; {seal.own_in_words}" if seal.own else ""
     return f"{seal.algorithm.name}{changed} over {over}{seal.unpacked_in_words}{own}"

@@ -92,7 +92,8 @@ class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
     positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
     that fill them; so many bytes in front of them and behind them are left out with them (`beside`). With `unpacked` it
-    covers what its bytes are when these layers are undone, the outermost first, or as JSON in another form.
+    covers what its bytes are when these layers are undone, the outermost first, or as JSON in another form. Where the
+    last element is `file`, it goes on to so many bytes `before_end`; with `behind_first` it begins behind the first.
     """
 
     algorithm: Algorithm
@@ -102,6 +103,18 @@ class SealSpec:
     span: tuple[int, int] | None = None
     beside: tuple[int, int] = (0, 0)
     unpacked: tuple[str, ...] = ()
+    before_end: int = 0
+    behind_first: bool = False
+
+    @property
+    def elements_in_words(self) -> str:
+        """From which element to which it goes, or to how many bytes before the end of the file."""
+        first, last = self.over
+        if first == last:
+            return first
+        end = f"{self.before_end} bytes before the end" if self.before_end else "the end"
+        begin = f"what is behind {first}" if self.behind_first else first
+        return f"{begin} to {last if last not in WHOLE_FILE else end}"
 
     @property
     def unpacked_in_words(self) -> str:

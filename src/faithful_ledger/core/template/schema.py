@@ -58,7 +58,8 @@ class Bounds(Part):
 
 
 class SealSpan(Part):
-    from_: Annotated[int, Field(alias="from", ge=0)] = 0
+    from_: Annotated[int | str, Field(alias="from", union_mode="left_to_right")] = 0
+    behind: str | None = None
     to: int = 0
 
 

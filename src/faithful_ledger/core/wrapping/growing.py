@@ -27,6 +27,10 @@ class Counted(Protocol):
         """Whether one of bytes [start, end) belongs to a field that is worked out when you post."""
         ...
 
+    def is_content(self, start: int, end: int) -> bool:
+        """Whether bytes [start, end) are all of a text, or of bytes whose length another field says."""
+        ...
+
     def is_from_end(self, start: int) -> bool:
         """Whether all that begins near an offset is found by its distance from the end, so that it may move."""
         ...
@@ -42,6 +46,9 @@ class Undescribed:
         return self._counts
 
     def works_out(self, start: int, end: int) -> bool:
+        return False
+
+    def is_content(self, start: int, end: int) -> bool:
         return False
 
     def is_from_end(self, start: int) -> bool:
@@ -63,7 +70,7 @@ def suspected_length(outer: Source, start: int, end: int, counted: Counted) -> s
     """Which number in front looks like the length of bytes [start, end) and would stay; empty where none does."""
     for at, name in suspected_lengths(outer, start, end - start):
         size = NUMBERS[name].least_size
-        if not counted.works_out(at, at + size):
+        if not (counted.works_out(at, at + size) or counted.is_content(at, at + size)):
             return f"the {name} at {place(at)} looks like its length, which the template does not describe"
     for at, name in spelled_sizes(outer, start, end - start):
         if not counted.works_out(at, at + 1):

@@ -23,11 +23,20 @@ NONE = ALGORITHMS["crc-32"]  # in place of one that is not there; the template i
 def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
     given = keys["over"]
     span: tuple[int, int] | None = None
-    over = ("", "")
+    over, before_end, behind_first = ("", ""), 0, False
     if isinstance(given, dict):
-        span = given.get("from", 0), given.get("to", 0)
-        if 0 < span[1] <= span[0]:
-            mistakes.append(((*where, "over"), f"from {span[0]} to {span[1]} covers nothing"))
+        first, last = given.get("behind") or given.get("from", 0), given.get("to", 0)
+        if given.get("behind") and "from" in given:
+            mistakes.append(((*where, "over"), "it begins with an element or behind one, not both"))
+        if isinstance(first, str):
+            over, before_end, behind_first = (first, "file"), -last, bool(given.get("behind"))
+            if last > 0:
+                text = "where an element says where it begins, zero or less says where it ends, from the end"
+                mistakes.append(((*where, "over", "to"), text))
+        else:
+            span = first, last
+            if first < 0 or 0 < last <= first:
+                mistakes.append(((*where, "over"), f"from {first} to {last} covers nothing"))
     else:
         over = (given, given) if isinstance(given, str) else (given[0], given[1])
     before, behind = keys.get("beside", (0, 0))
@@ -41,7 +50,8 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
     if keys.get("own") and not set(unpacked).issubset(FORMS):
         mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
     found = _algorithm(keys, where, mistakes)
-    return SealSpec(found, over, keys.get("own"), keys.get("policy", "renew"), span, (before, behind), unpacked)
+    own, policy = keys.get("own"), keys.get("policy", "renew")
+    return SealSpec(found, over, own, policy, span, (before, behind), unpacked, before_end, behind_first)
 
 
 def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:

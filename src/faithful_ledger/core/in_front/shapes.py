@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import islice, pairwise, product
 from typing import NamedTuple
 
-from faithful_ledger.core.describe.records import (
+from faithful_ledger.core.in_front.records import (
     COUNTS,
     RUNS,
     Block,

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core import scan
-from faithful_ledger.core.describe.records import COUNTS, MOST_RECORDS
+from faithful_ledger.core.in_front.records import COUNTS, MOST_RECORDS
 from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["LARGEST_RECORD", "numbers_in", "records_alike"]

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from itertools import pairwise
 from typing import NamedTuple, TypeAlias
 
-from faithful_ledger.core.evidence.text_ends import LETTERS, TextEnd
+from faithful_ledger.core.in_front.text_ends import LETTERS, TextEnd
 from faithful_ledger.core.storage import NUMBERS, number_at
 
 __all__ = [

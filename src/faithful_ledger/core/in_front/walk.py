@@ -12,14 +12,14 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from itertools import product
+from itertools import product, takewhile
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.describe.alike import LARGEST_RECORD, numbers_in, records_alike
-from faithful_ledger.core.describe.keyed_rows import LEAST_KEYED, Table, key_of
-from faithful_ledger.core.describe.records import (
+from faithful_ledger.core.in_front.alike import LARGEST_RECORD, numbers_in, records_alike
+from faithful_ledger.core.in_front.keyed_rows import LEAST_KEYED, Table, key_of
+from faithful_ledger.core.in_front.records import (
     COUNTS,
     MOST_RECORDS,
     RUNS,
@@ -30,11 +30,11 @@ from faithful_ledger.core.describe.records import (
     is_in_a_gap,
     without_empty,
 )
-from faithful_ledger.core.describe.shapes import deep_shapes, flat_shapes, texts_from
-from faithful_ledger.core.evidence.text_ends import FIXED, TextEnd, text_end
+from faithful_ledger.core.in_front.shapes import deep_shapes, flat_shapes, texts_from
+from faithful_ledger.core.in_front.text_ends import FIXED, TextEnd, text_end
 from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = ["FARTHEST", "FORMS", "CountedRows", "Element", "LeadingText", "in_front"]
+__all__ = ["FARTHEST", "FORMS", "CountedRows", "Element", "Head", "LeadingBytes", "LeadingText", "heads", "in_front"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FORMS = {  # by the bytes of a letter
@@ -48,8 +48,11 @@ LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
 LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
 FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
+MOST_HEADS = 4
+NEAR = 96  # bytes up to a length that is looked for first
 LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
+STREAM = re.compile(rb"x[\x01\x5E\x9C\xDA]|\(\xB5/\xFD|BZh[1-9]")  # marks that begin with a letter
 WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
 
 
@@ -75,7 +78,26 @@ class CountedRows(NamedTuple):
     key: tuple[int, int] | None = None
 
 
-Element: TypeAlias = "LeadingText | CountedRows"
+class LeadingBytes(NamedTuple):
+    """Bytes behind their length, as a picture: where that begins in the first save, the bytes of both together, and the
+    storage of the length.
+    """
+
+    start: int
+    size: int
+    size_as: str
+
+
+Element: TypeAlias = "LeadingText | CountedRows | LeadingBytes"
+
+
+class Head(NamedTuple):
+    """What saves begin with, of another length in each: its elements, with the offsets of the first save, and where it
+    ends in each.
+    """
+
+    elements: tuple[Element, ...]
+    ends: tuple[int, ...]
 
 
 def in_front(
@@ -92,6 +114,28 @@ def in_front(
             break
         found.append(each)
     return (found if not walk.is_aligned else []), walk.ends
+
+
+def heads(contents: Sequence[bytes], lasts: Sequence[int | None]) -> list[Head]:
+    """What saves begin with, of another length in each, up to a place in each that it explains; where none is known
+    up to the end of each of the first texts behind their lengths.
+    """
+    starts, known = [0] * len(contents), [last for last in lasts if last is not None]
+    if len(known) == len(lasts):
+        found, ends = in_front(contents, starts, lasts, (known[0], known[0]))
+        explains = len({last - end for last, end in zip(known, ends, strict=True)}) == 1
+        return [Head(tuple(found), tuple(ends))] if explains and len(set(ends)) > 1 else []
+    size = len(contents[0])
+    walk = _Walk([content[:FARTHEST] for content in contents], starts, lasts, (size, size))
+    texts = list[Element]()
+    made = [Head((), tuple(starts))]
+    for each in takewhile(lambda each: isinstance(each, LeadingText), walk.elements()):
+        texts.append(each)
+        if len({end - before for end, before in zip(walk.ends, made[-1].ends, strict=True)}) > 1:
+            made.append(Head(tuple(texts), tuple(walk.ends)))
+        if len(made) > MOST_HEADS:
+            break
+    return made[1:]
 
 
 class _Walk:
@@ -114,6 +158,9 @@ class _Walk:
 
     def elements(self) -> Iterator[Element]:
         while self.ends[0] < self.place[0]:
+            if (counted := self._near()) is not None:
+                yield from self._until(counted)
+                continue
             yield from self._with_texts()
             if self.ends[0] >= self.place[0]:
                 return
@@ -123,6 +170,44 @@ class _Walk:
                     yield rows
                 return
             yield rows
+
+    def _near(self) -> tuple[int, str] | None:
+        """How far ahead a length near by ends that explains how far the last place is, and its storage. It comes first,
+        as much in the bytes that it counts may look like texts.
+        """
+        far = {j: len(self.contents[j]) - end for j, end in enumerate(self.ends)}
+        sizes = len(set(far.values()))
+        enough = sizes >= LEAST_SIZES or (sizes > 1 and len(far) >= SURE_SIZES)
+        if None in self.lasts or not enough or min(far.values()) < 0:
+            return None
+        found: list[tuple[int, int, str]] = [
+            (far[0] - step - number, step, name)
+            for name in COUNTS
+            for step, size in self._explaining(name, far, NEAR)
+            if size == 1
+            and (number := number_at(self.contents[0], self.ends[0] + step - NUMBERS[name].least_size, name))
+        ]
+        _, step, name = min(found, key=lambda each: each[:2], default=(0, 0, ""))
+        return (int(step), name) if name else None
+
+    def _until(self, counted: tuple[int, str]) -> Iterator[Element]:
+        """What is in front of a length, and the bytes or the text that it counts."""
+        step, name = counted
+        width, whole = NUMBERS[name].least_size, self.contents
+        begins = [end + step for end in self.ends]
+        self.contents = [content[: begin - width] for content, begin in zip(whole, begins, strict=True)]
+        yield from self._with_texts()
+        self.contents = whole
+        texts = (text for unit in FORMS if (text := self._text_at(begins, unit)) is not None)
+        if (text := next(texts, None)) is not None:
+            yield text
+            return
+        sizes = (number_at(content, begin - width, name) or 0 for content, begin in zip(whole, begins, strict=True))
+        self.ends = [begin + size for begin, size in zip(begins, sizes, strict=True)]
+        start, size = begins[0] - width, self.ends[0] - begins[0] + width
+        raws = [content[begin:end] for content, begin, end in zip(whole, begins, self.ends, strict=True)]
+        is_text = all(raw.isascii() and raw.decode().isprintable() for raw in raws)
+        yield LeadingText(start, size, "utf-8", TextEnd(name)) if is_text else LeadingBytes(start, size, name)
 
     def _with_texts(self) -> Iterator[Element]:
         """As far as there are texts, each as far behind what is in front of it in all saves."""
@@ -207,7 +292,7 @@ class _Walk:
         within = (begin <= end <= len(each) for begin, end, each in zip(begins, ends, self.contents, strict=True))
         return ends if all(within) else None
 
-    def _rows_without_texts(self) -> CountedRows | None:
+    def _rows_without_texts(self) -> CountedRows | LeadingBytes | None:
         """Records whose number explains how far the last place is behind all that was found; where only few saves say
         so, no other number may explain it as well.
         """
@@ -218,7 +303,7 @@ class _Walk:
             return None
         found: dict[int, tuple[int, str, int]] = {}
         for name in COUNTS:
-            for step, size in self._explaining(name, far):
+            for step, size in self._explaining(name, far, FARTHEST_COUNT):
                 lowest = step - (NUMBERS[name].least_size if name.endswith("le") else 1)
                 found.setdefault(lowest, (step, name, size))
         if not found or (sizes < SURE_SIZES and len(found) > 1):
@@ -229,12 +314,15 @@ class _Walk:
         if not numbers:
             return None
         self.ends = [begin + number * size for begin, number in zip(begins, numbers, strict=True)]
-        return _rows(name, (size,), begins[0], self.ends[0])
+        rows = _rows(name, (size,), begins[0], self.ends[0])
+        return rows if size > 1 else LeadingBytes(rows.start, rows.size, name)
 
-    def _explaining(self, name: str, far: Mapping[int, int]) -> Iterator[tuple[int, int]]:
-        """Where records would begin, and the bytes of one, so that all saves are as far behind the last one."""
+    def _explaining(self, name: str, far: Mapping[int, int], farthest: int) -> Iterator[tuple[int, int]]:
+        """Where records would begin whose number is up to `farthest` bytes ahead, and the bytes of one, so that all
+        saves are as far behind the last one.
+        """
         least, most = min(far, key=far.__getitem__), max(far, key=far.__getitem__)
-        reach = min(far[least], FARTHEST_COUNT)
+        reach = min(far[least], farthest)
         parts = [self.parts[j][self.ends[j] : self.ends[j] + reach] for j in far]
         numbers = dict(zip(far, numbers_in(parts, name), strict=True))
         more = numbers[most] - numbers[least]
@@ -320,8 +408,9 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
         before = _letter(contents[0], where[0] - width - unit, unit)
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False
-    is_cut = len(set(texts)) > 1 and any(a != b and a.startswith(b) for a in texts for b in texts)
     script = ASCII if unit == 1 else LATIN
+    cut = [text for text, letter in zip(texts, behind, strict=True) if _goes_on(text, letter, script)]
+    is_cut = any(a != b and a.startswith(b) for a in texts for b in cut)
     stops = any(not _goes_on(text, letter, script) for text, letter in zip(texts, behind, strict=True))
     begins = width > 1 and all(
         text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
@@ -338,5 +427,7 @@ def _goes_on(text: str, letter: str, script: str) -> bool:
 
 
 def _letter(content: bytes, at: int, unit: int) -> str:
-    """The letter at an offset; a zero where there is none."""
+    """The letter at an offset; a zero where there is none, or a packed stream begins."""
+    if STREAM.match(content, max(at, 0)):
+        return "\0"
     return (content[max(at, 0) : max(at, 0) + unit] or b"\0").decode("latin-1" if unit == 1 else "utf-16-le", "replace")
