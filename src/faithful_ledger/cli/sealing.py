@@ -287,13 +287,14 @@ def _document(placed: Placed) -> dict[str, Any]:
     """
     finding = placed.finding
     (start, end), said = placed.covered, finding.said
+    base, head = (placed.over or placed.held).offset, placed.held.head or (placed.over.head if placed.over else None)
     return {
         "algorithm": finding.algorithm.name,
         "parameters": finding.parameters,
-        "from": start,
-        "to": end,
+        "from": base + start,
+        "to": base + end,
         "to_from_end": finding.end.offset if finding.end.from_end else None,
-        "stored_at": placed.at,
+        "stored_at": placed.place_in_file,
         "stored_at_from_end": finding.stored.offset if finding.stored.from_end else None,
         "stored_as": finding.form,
         "size": finding.size,
@@ -302,16 +303,18 @@ def _document(placed: Placed) -> dict[str, Any]:
         "bits": round(finding.bits, 1),
         "sure": finding.sure,
         "freedom": finding.freedom,
-        "layer": placed.held.words or None,
+        "layer": placed.held.words or None if placed.held.head is None else None,
         "over": placed.over.words if placed.over is not None else None,
+        **({"header_ends": head.ends} if head is not None else {}),
         **({"to_said": {"at": said.at, "stored_as": said.form, "from": said.behind}} if said is not None else {}),
     }
 
 
 def _row(placed: Placed) -> tuple[str, ...]:
-    finding = placed.finding
+    finding, held = placed.finding, placed.held
+    within = f" of {held.words}" if held.words and placed.over is not None and held.head is None else ""
     return (
-        f"0x{placed.at:X} · {placed.at}{f' of {placed.held.words}' if placed.held.words and placed.over else ''}",
+        f"0x{placed.place_in_file:X} · {placed.place_in_file}{within}",
         f"{finding.form}, {finding.size} bytes",
         finding.name_in_words,
         placed.covers_in_words(),

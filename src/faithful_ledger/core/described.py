@@ -255,12 +255,12 @@ class BookTemplates:
             EntryError: one does not hold in this save, or another field has the same bytes; none is put in then.
             LedgerError: the folder cannot be written.
         """
-        from faithful_ledger.core.sealing import format_for, seal_found
+        from faithful_ledger.core.sealing import format_for, seal_found, turn
 
         paths: list[str] = []
 
         def act(draft: Draft) -> None:
-            paths.extend(seal_found(draft, placed) for placed in found)
+            paths.extend(seal_found(draft, placed) for placed in sorted(found, key=turn))
 
         about = "add a seal" if len(found) == 1 else f"add {len(found)} seals"
         self.change(save, library, about, act, file, format_for(found[0]))

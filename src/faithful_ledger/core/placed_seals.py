@@ -106,17 +106,18 @@ class Placed(NamedTuple):
     @property
     def _rule_in_words(self) -> str:
         finding = self.finding
-        within = f" of {self.held.words}" if self.held.words else ""
-        stored = f"stored at {place(self.at)}{within} as {finding.form}"
+        within = f" of {self.held.words}" if self.held.words and self.held.head is None else ""
+        stored = f"stored at {place(self.place_in_file)}{within} as {finding.form}"
         return f"{finding.name_in_words} over {self.covers_in_words()}, {stored}"
 
     def covers_in_words(self) -> str:
         """Which bytes of what it covers, in the first save."""
         finding, part = self.finding, self.over or self.held
-        if self.over is None:
-            words = finding.covers_in_words(len(part.contents[0]))
-            return f"{words}, inside {part.words}" if part.words else words
         size = len(part.contents[0])
+        if self.over is None:
+            words = finding.covers_in_words(size, part.offset)
+            inside = part.words if part.head is not None else f"inside {part.words}"
+            return f"{words}, {inside}" if part.words else words
         if self.is_whole:
             return f"all of {part.words}, {size} bytes"
         return f"{finding.covers_in_words(size)} of {part.words}"

@@ -163,7 +163,6 @@ def parts_behind(files: Part, lasts: Sequence[int | None]) -> Iterator[tuple[Par
     """
     for head in heads(files.contents, lasts):
         behind = tuple(content[end:] for content, end in zip(files.contents, head.ends, strict=True))
-        words = f"what is behind the header ({place(head.ends[0])} in the first save)"
         fronts = dict.fromkeys(
             tuple(content[:end] for content, end in zip(files.contents, ends, strict=True))
             for ends in (head.ends, lasts)
@@ -179,7 +178,7 @@ def parts_behind(files: Part, lasts: Sequence[int | None]) -> Iterator[tuple[Par
             )
             for each in fronts
         ]
-        yield Part(behind, words, around=files, head=head), in_front
+        yield Part(behind, "behind the header", around=files, head=head), in_front
 
 
 def _strings(part: Part) -> Iterator[Part]:

@@ -48,7 +48,7 @@ from faithful_ledger.core.template.model import FileSpec
 from faithful_ledger.core.template.rewriting import YamlText
 from faithful_ledger.core.wrapping import unwrap
 
-__all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described", "seal_chosen", "seal_found"]
+__all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described", "seal_chosen", "seal_found", "turn"]
 
 
 QUOTES = b" \t\"'"  # around a value of a text
@@ -91,7 +91,7 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
                 apart += [Placed(each, found.files) for each in rule.each]
             else:
                 left.append((rule.in_words, error.what))
-    for placed in (*apart, *sorted(chosen, key=_turn)):
+    for placed in (*apart, *sorted(chosen, key=turn)):
         paths: list[str] = []
         try:
             text = changed(text, save, partial(_seal_left, placed=placed, paths=paths))
@@ -104,8 +104,8 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
     return Accepted(text, rules, seals, left)
 
 
-def _turn(placed: Placed) -> tuple[bool, bool]:
-    """What is behind a header comes first, and lengths of that, which say where it ends."""
+def turn(placed: Placed) -> tuple[bool, bool]:
+    """In which order seals go in: what is behind a header first, and lengths of that, which say where it ends."""
     return placed.held.head is None, placed.finding.algorithm != Algorithm(LENGTH)
 
 

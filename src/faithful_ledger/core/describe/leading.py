@@ -57,8 +57,9 @@ __all__ = [
 
 TEXT_NOTE = "its length is in front of it, and what is behind it moves when it is longer"
 ROWS_NOTE = "their number is in front of them, and what is behind them moves when there are more"
+ENDED_NOTE = "a zero ends it, and what is behind it moves when it is longer"
 BYTES_NOTE = "their length is in front of them, and what is behind them moves with it"
-NOTES = (TEXT_NOTE, ROWS_NOTE, KEYED_NOTE, BYTES_NOTE)
+NOTES = (TEXT_NOTE, ENDED_NOTE, ROWS_NOTE, KEYED_NOTE, BYTES_NOTE)
 UNNAMED = re.compile(rf"(text|bytes|unknown)_[0-9a-f]+(_\d+)?|{KEY_NAME}")
 MOST_IN_FRONT = 12  # texts and lists; more of them are one list
 KEYS_REACH, MOST_LENGTH = 32, 4  # bytes up to another key, and of the length of one
@@ -408,7 +409,7 @@ def text_keys(root: GroupSpec, found: LeadingText) -> dict[str, Any]:
         **found.end.keys,
         "at": Hex(found.start),
         "label": f"Text at 0x{found.start:X}",
-        "note": TEXT_NOTE,
+        "note": TEXT_NOTE if found.end.prefix else ENDED_NOTE,
         "standing": "guessed",
     }
 

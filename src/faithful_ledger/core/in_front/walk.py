@@ -161,9 +161,15 @@ class _Walk:
             if (counted := self._near()) is not None:
                 yield from self._until(counted)
                 continue
+            before = self.ends
             yield from self._with_texts()
             if self.ends[0] >= self.place[0]:
                 return
+            if self.ends != before:
+                continue
+            if (text := self._ended()) is not None:
+                yield text
+                continue
             if (rows := self._rows_without_texts()) is None:
                 rows = self._rows_by_key() or self._rows_alike(self.ends, self.place[0] - self.ends[0])
                 if rows is not None:
@@ -175,10 +181,8 @@ class _Walk:
         """How far ahead a length near by ends that explains how far the last place is, and its storage. It comes first,
         as much in the bytes that it counts may look like texts.
         """
-        far = {j: len(self.contents[j]) - end for j, end in enumerate(self.ends)}
-        sizes = len(set(far.values()))
-        enough = sizes >= LEAST_SIZES or (sizes > 1 and len(far) >= SURE_SIZES)
-        if None in self.lasts or not enough or min(far.values()) < 0:
+        far = self._far()
+        if not far:
             return None
         found: list[tuple[int, int, str]] = [
             (far[0] - step - number, step, name)
@@ -189,6 +193,29 @@ class _Walk:
         ]
         _, step, name = min(found, key=lambda each: each[:2], default=(0, 0, ""))
         return (int(step), name) if name else None
+
+    def _far(self) -> dict[int, int]:
+        """How far the last place is in each save; nothing where these are too few to be explained by one number."""
+        far = {j: len(self.contents[j]) - end for j, end in enumerate(self.ends)}
+        sizes = len(set(far.values()))
+        enough = sizes >= LEAST_SIZES or (sizes > 1 and len(far) >= SURE_SIZES)
+        return far if enough and None not in self.lasts and min(far.values()) >= 0 else {}
+
+    def _ended(self) -> LeadingText | None:
+        """A text near by that a zero ends, if that explains how far the last place is."""
+        far = self._far()
+        for step in range(min([NEAR, *far.values()]) if far else 0):
+            begins = [end + step for end in self.ends]
+            raws = [content[at:].partition(b"\0")[0] for content, at in zip(self.contents, begins, strict=True)]
+            rests = {far[j] - step - len(raw) - 1 for j, raw in enumerate(raws)}
+            if (
+                len(rests) == 1
+                and min(rests) >= 0
+                and all(raw.isascii() and raw.decode().isprintable() for raw in raws)
+            ):
+                self.ends = [at + len(raw) + 1 for at, raw in zip(begins, raws, strict=True)]
+                return LeadingText(begins[0], len(raws[0]) + 1, "utf-8", TextEnd(ended_by=b"\0"))
+        return None
 
     def _until(self, counted: tuple[int, str]) -> Iterator[Element]:
         """What is in front of a length, and the bytes or the text that it counts."""
@@ -408,10 +435,9 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
         before = _letter(contents[0], where[0] - width - unit, unit)
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False
-    script = ASCII if unit == 1 else LATIN
-    cut = [text for text, letter in zip(texts, behind, strict=True) if _goes_on(text, letter, script)]
+    cut = [text for text, letter in zip(texts, behind, strict=True) if _goes_on(text, letter)]
     is_cut = any(a != b and a.startswith(b) for a in texts for b in cut)
-    stops = any(not _goes_on(text, letter, script) for text, letter in zip(texts, behind, strict=True))
+    stops = any(not _goes_on(text, letter) for text, letter in zip(texts, behind, strict=True))
     begins = width > 1 and all(
         text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
     )
@@ -421,9 +447,10 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
     return (stops or begins) and not is_cut and min(map(len, texts)) >= least
 
 
-def _goes_on(text: str, letter: str, script: str) -> bool:
+def _goes_on(text: str, letter: str) -> bool:
     """Whether a letter may belong to a text in front of it: one beyond the last of its script hardly does."""
-    return letter.isprintable() and (letter <= script or max(text) > script)
+    script = next((last for last in (ASCII, LATIN) if max(text) <= last), letter)
+    return letter.isprintable() and letter <= script
 
 
 def _letter(content: bytes, at: int, unit: int) -> str:

@@ -253,7 +253,7 @@ def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) ->
     `streams`: where, how stored, and what they look like. Those that a field describes are known to be something else,
     or put right.
     """
-    from faithful_ledger.core.profile.enclosing import lengths_around, lengths_up_to, offsets_to
+    from faithful_ledger.core.profile.enclosing import lengths_around, lengths_up_to, offsets_to, text_around
     from faithful_ledger.core.profile.lengths import (
         container_of,
         entry_of,
@@ -299,6 +299,9 @@ def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) ->
     for at, name in lengths_around(bound.source, part.start, part.end):
         if not is_known(at, at + 1):
             yield at, name, "the length of the block it is in"
+    around = text_around(bound.source, part.start, part.end)
+    if around is not None and not is_known(around[0], around[0] + NUMBERS[around[1]].least_size):
+        yield *around, "the length of the text it is in"
     entry = entry_of(bound.source, part.start, part.end)
     if entry is not None and not is_known(*entry[:2]):
         yield entry[0], entry[2], "part of the entry of a directory"

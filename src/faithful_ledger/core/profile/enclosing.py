@@ -11,9 +11,10 @@ from typing import NamedTuple
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = ["lengths_around", "lengths_up_to", "offsets_to"]
+__all__ = ["lengths_around", "lengths_up_to", "offsets_to", "text_around"]
 
 LARGEST = 16 << 20  # bytes of a save in which this is looked for
+LONGEST_TEXT, LEAST_LETTERS = 1 << 10, 4  # bytes on either side of a place in a text, and letters of one
 FIRST = 64  # offsets at which the first length may be
 TRAILERS = (0, 4, 8, 16, 20, 32)  # bytes behind the last block, as a checksum of all is
 TAGS = (1, 0, 2, 4)  # bytes between a block and the length of the next
@@ -105,6 +106,37 @@ def lengths_up_to(
             begins = {block.start, behind.get(block.start, block.start)}
             if any(begin <= start and begin + block.end - block.start in ends for begin in begins):
                 yield at, name
+
+
+def text_around(source: Source, start: int, end: int) -> tuple[int, str] | None:
+    """Where a number is, and how it is stored, that says directly in front of a text how long all of it is, in bytes or
+    in letters, where [start, end) is part of that text; None where none does.
+    """
+    first = max(start - LONGEST_TEXT, 0)
+    data = bytes(source.read(first, min(end + LONGEST_TEXT, source.size)))
+    low, high = start - first, end - first
+    for letter in (1, 2):
+        begin, stop = low, high
+        while begin >= letter and _is_letter(data, begin - letter, letter):
+            begin -= letter
+        while _is_letter(data, stop, letter):
+            stop += letter
+        # A length between 32 and 126 looks like the first letter itself.
+        for at, name, each in product((begin, begin + letter), ("u8", *SHORT), {1, letter}):
+            number = number_at(data, at - NUMBERS[name].least_size, name)
+            if (
+                at <= low
+                and number
+                and number * each >= max(high - at, LEAST_LETTERS * letter)
+                and number * each == stop - at
+            ):
+                return first + at - NUMBERS[name].least_size, name
+    return None
+
+
+def _is_letter(data: bytes, at: int, size: int) -> bool:
+    raw = data[at : at + size]
+    return len(raw) == size and 32 <= raw[0] < 127 and not any(raw[1:])
 
 
 def offsets_to(source: Source, start: int, ends: Collection[int]) -> Iterator[tuple[int, str]]:

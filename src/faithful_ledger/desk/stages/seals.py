@@ -229,13 +229,13 @@ class SealsPane(QWidget):
         rows = []
         for placed in self.found:
             each = placed.finding
-            start, end = placed.covered
+            part = placed.over or placed.held
+            start, end = (edge + part.offset for edge in placed.covered)
             mark = HOLDS if each.sure else OPEN
             name = "count" if each.algorithm.unit > 1 else each.algorithm.name
-            part = placed.over or placed.held
             covers = f"all of {part.words}" if placed.is_whole else f"0x{start:X} to 0x{end:X}"
-            within = f" of {part.words}" if part.words and not placed.is_whole else ""
-            rows.append((f"{mark} 0x{placed.at:X}", name, f"{covers}{within}"))
+            within = f"{' of' if part.head is None else ','} {part.words}" if part.words and not placed.is_whole else ""
+            rows.append((f"{mark} 0x{placed.place_in_file:X}", name, f"{covers}{within}"))
         row_now = self.table.currentRow()
         fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
         for number, placed in enumerate(self.found):
@@ -265,8 +265,8 @@ class SealsPane(QWidget):
         placed = self.current
         if placed is not None:
             self.detail.setText(f"{placed.in_words}.")
-            if placed.held.around is None:  # an offset of the file itself
-                self.chosen.emit(placed.at, placed.at + placed.finding.size)
+            if placed.held.around is None or placed.held.head is not None:  # an offset of the file itself
+                self.chosen.emit(placed.place_in_file, placed.place_in_file + placed.finding.size)
 
     def _accept_rule(self) -> None:
         """The blocks, and the checksum in each, go into the template."""

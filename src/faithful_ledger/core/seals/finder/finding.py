@@ -137,12 +137,12 @@ class Finding:
         parts += [words for words, salt in salts if salt]
         return ", ".join([self.algorithm.name, *parts])
 
-    def covers_in_words(self, size: int) -> str:
-        """Which bytes of a file of this size."""
+    def covers_in_words(self, size: int, base: int = 0) -> str:
+        """Which bytes of a file of this size, that begins at an offset of what people see."""
         start, end, _ = self.spans(size)
         behind = " (the end)" if end == size else f" ({size - end} before the end)" if self.end.from_end else ""
         behind = f" (as the {self.said.form} at 0x{self.said.at:X} says)" if self.said is not None else behind
-        return f"0x{start:X} to 0x{end:X}{behind}{self.own_in_words}"
+        return f"0x{base + start:X} to 0x{base + end:X}{behind}{self.own_in_words}"
 
     @property
     def own_in_words(self) -> str:
@@ -232,6 +232,8 @@ def as_written(finding: Finding, contents: Sequence[bytes], payloads: Sequence[b
     """The finding as a template should say it, as far as the saves allow: with all of its bytes or digits and its sign.
     `payloads` are what it covers, where that is not in the files themselves.
     """
+    if finding.form == "u8" and finding.algorithm.name == LENGTH:
+        return _in_two_bytes(finding, contents, payloads)
     if finding.form not in DECIMAL:
         return widened(finding, contents, payloads)
     return _with_sign(_of_any_digits(finding, contents) if payloads is None else finding, contents)
@@ -279,6 +281,19 @@ def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[byte
         if all(map(made.holds, contents, payloads or repeat(None))):
             return made
     return finding
+
+
+def _in_two_bytes(finding: Finding, contents: Sequence[bytes], payloads: Sequence[bytes] | None) -> Finding:
+    """The same length in two bytes, if the other one, by which its offset is even, is zero in every save and is not
+    covered: then it may grow beyond 255.
+    """
+    at = finding.stored
+    low_first = at.offset % 2 == (0 if not at.from_end else len(contents[0]) % 2)
+    stored = at if low_first else at._replace(offset=at.offset + (1 if at.from_end else -1))
+    made = replace(finding, stored=stored, size=2, form="u16le" if low_first else "u16be")
+    start, end, begin = made.spans(len(contents[0]))
+    apart = payloads is not None or start >= begin + 2 or end <= begin
+    return made if apart and all(map(made.holds, contents, payloads or repeat(None))) else finding
 
 
 def _of_any_digits(finding: Finding, contents: Sequence[bytes]) -> Finding:
