@@ -169,6 +169,22 @@ class StaleTest(LedgerCase):
             r"the u32le at 0x0 \(0\) of body behind it looks like an offset that counts from the beginning of save",
             "  body: {inside: save, layers: [zlib], layout: []}\n",
         )
+        packed = zlib.compress(bytes(range(90)))
+        self.refused(
+            b"BWLD" + struct.pack("<I", 16) + name + bytes(2) + packed,
+            "[{unknown: head, size: 8}, {field: name, as: text, length: u8}, {unknown: rest}]",
+            "name",
+            "Oriel of the Quay",
+            r"the u32le at 0x4 \(4\) looks like the offset of what is behind it",
+            "  body: {inside: save, layers: [zlib], layout: []}\n",
+        )
+        self.refused(
+            b"BWPT" + struct.pack("<H", 13) + b"Oriel, day 12" + bytes(40),
+            "[{unknown: head, size: 6}, {field: name, as: text, ended_by: '2C', at: 6}]",
+            "name",
+            "Oriel of the Quay",
+            r"the u16le at 0x4 \(4\) looks like the length of the text it is in",
+        )
         parts = [name + bytes(9), bytes(range(40)), bytes(range(17)), name]
         ends = [19 + sum(map(len, parts[: number + 1])) for number in range(4)]
         ended = struct.pack("<3s4I", b"BW\4", *ends) + b"".join(parts)

@@ -115,7 +115,8 @@ class SealSearch:
         # Where saves have little in common at one offset, a search for that would only take long.
         elsewhere = are_elsewhere(self.files.contents)
         sectors = self.sectors() if elsewhere else []
-        seals = self.seals(report, without_files=bool(sectors))
+        behind = self.behind(self._moving_starts()) if not sectors else []
+        seals = self.seals(report, without_files=bool(sectors), closely=not behind)
         rows, seals = in_rows(with_listed_sizes(seals) if self.lengths else seals)
         rows = sectors or rows
         blocks, directories, streams = self.blocks(), self.directories(), self.streams()
@@ -123,16 +124,25 @@ class SealSearch:
         sure = any(each.finding.sure and each.finding.algorithm.name != LENGTH for each in seals)
         if not (elsewhere or sure or rows or blocks or directories or streams):
             rows = self.sectors()
-        behind = self.behind(seals, sure=sure) if not (rows or blocks or directories or streams) else []
-        seals, sure = [*behind, *seals], sure or any(each.finding.sure for each in behind)
+        if rows or blocks or directories or streams:
+            behind = []
+        elif not (behind or sure) and self._is_plain:
+            behind = self.behind([[None] * len(self.files.contents)])
+        taken = {each.place_in_file for each in seals if each.held is self.files and each.finding.sure}
+        seals = [*(each for each in behind if each.place_in_file not in taken), *seals]
+        sure = sure or bool(behind)
         nearly: list[Nearly] = []
         if not (sure or rows or blocks or directories or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
         return Found(self.files, seals, rows, blocks, directories, streams, nearly, texts)
 
-    def seals(self, report: Report = lambda found: None, *, without_files: bool = False) -> list[Placed]:
-        """The seals, the surest first; those of the files before those inside of them, or only the latter."""
+    def seals(
+        self, report: Report = lambda found: None, *, without_files: bool = False, closely: bool = True
+    ) -> list[Placed]:
+        """The seals, the surest first; those of the files before those inside of them, or only the latter. Where not
+        looked at `closely`, the files have only ranges that people choose.
+        """
         found: list[Placed] = []
         for part in self.parts[1:]:
             found += self._from_outside(part)
@@ -149,7 +159,8 @@ class SealSearch:
             report(best_placed(found))
         searched = [part for part in self._searched() if part is not self.files or not without_files]
         for number, part in enumerate(searched):
-            found += self._within(part, list(found), self.end.share(len(searched) - number), report)
+            hints = self.hints if closely or part is not self.files else self.hints.naturally
+            found += self._within(part, list(found), self.end.share(len(searched) - number), report, hints)
         found += self._of_listings(found)
         return best_placed(found)
 
@@ -161,31 +172,37 @@ class SealSearch:
             Placed(each, part) for part in listings for each in find_seals(part.contents, hints, self.end) if each.sure
         ]
 
-    def behind(self, known: Sequence[Placed], *, sure: bool) -> list[Placed]:
-        """The seals behind a header that is longer in some of the files than in others: of what is packed there, and
-        where none of the files is `sure`, of all of it; over ranges that people choose. What is `known` stays.
+    def behind(self, lasts: Sequence[Sequence[int | None]]) -> list[Placed]:
+        """What is surely sealed behind a header that is longer in some files than in others, and ends in front of a
+        place in each; over ranges that people choose.
         """
-        if not self._takes_rules or len(self.files.contents) < 2 or text_of(self.files.contents[0]) is not None:
-            return []
-        streams = [strong_layers(self._layers_of(content), content) for content in self.files.contents]
-        if any(streams):
-            starts = [[layer.offset for layer in each] for each in streams]
-            lasts = [list(each) for each in zip(*starts, strict=False) if len(set(each)) > 1][:MOST_STREAMS]
-        else:
-            lasts = [] if sure else [[None] * len(streams)]
-        taken = {each.place_in_file for each in known if each.finding.sure}
+        hints = self.hints.naturally
         inside = [part for part in self.parts[1:] if part.around is self.files and not part.is_same]
         for tail, fronts in chain.from_iterable(parts_behind(self.files, each) for each in lasts):
-            found = self._within(tail, [], self.end, lambda _: None, Hints(self.hints.algorithm, natural=True))
-            for over in inside:
-                found += self._across(tail, over)
+            found = self._within(tail, [], self.end, lambda _: None, hints)
             found += (each for each in self._across(self.files, tail) if each.at < tail.offset)
-            for held, front in product((self.files, tail), fronts):
-                found += self._across(held, front)
-            found = [each for each in best_placed(found) if each.finding.sure and each.place_in_file not in taken]
-            if found:
-                return found
+            pairs = [*((tail, over) for over in inside), *product((self.files, tail), fronts)]
+            found += chain.from_iterable(self._across(held, over) for held, over in pairs)
+            if sure := [each for each in best_placed(found) if each.finding.sure]:
+                return sure
         return []
+
+    def _moving_starts(self) -> list[list[int]]:
+        """Where packed streams begin in all files, but not at the same offset."""
+        if not self.looks_inside or len(self.files.contents) < 2:
+            return []
+        starts = [[layer.offset for layer in self._strong(content)] for content in self.files.contents]
+        return [list(each) for each in zip(*starts, strict=False) if len(set(each)) > 1][:MOST_STREAMS]
+
+    @property
+    def _is_plain(self) -> bool:
+        """Whether the files are neither texts nor have something packed in them."""
+        is_text = text_of(self.files.contents[0]) is not None
+        return self.looks_inside and not is_text and not any(map(self._strong, self.files.contents))
+
+    def _strong(self, content: bytes) -> list[Layer]:
+        """The packed streams of a file; none in a text, where they are strings."""
+        return strong_layers(self._layers_of(content), content) if text_of(content) is None else []
 
     def blocks(self) -> list[BlockRule]:
         """Rules for a row of blocks with a checksum in each, where nothing narrows the search to one place."""
@@ -247,7 +264,7 @@ class SealSearch:
         found: dict[tuple[object, ...], Nearly] = {}
         hints = self.hints
         if max(len(part.contents[0]) for part in self.parts) > LARGEST_CLOSELY:
-            hints = Hints(hints.algorithm, hints.over, hints.stored_at, hints.key, natural=True)
+            hints = hints.naturally
         middle = len(contents) // 2
         for number, half in enumerate((contents[:middle], contents[middle:])):
             for placed in SealSearch(half, hints, end.share(2 - number), keys=self.keys).seals():

@@ -49,6 +49,8 @@ LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where 
 FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 MOST_HEADS = 4
+LEAST_TRIED, MOST_TRIALS = 16, 1  # bytes that a length counts which is tried; and how many are, one behind the other
+PICTURES = ((b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82"), (b"\xff\xd8\xff", b"\xff\xd9"))  # how they begin and end
 NEAR = 96  # bytes up to a length that is looked for first
 LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
@@ -142,9 +144,14 @@ class _Walk:
     """From element to element in all saves at once, between which there are as many bytes in each."""
 
     def __init__(
-        self, contents: Sequence[bytes], starts: Sequence[int], lasts: Sequence[int | None], place: tuple[int, int]
+        self,
+        contents: Sequence[bytes],
+        starts: Sequence[int],
+        lasts: Sequence[int | None],
+        place: tuple[int, int],
+        trials: int = MOST_TRIALS,
     ) -> None:
-        self.place = place
+        self.place, self.trials = place, trials
         self.contents = [content[:last] for content, last in zip(contents, lasts, strict=True)]
         self.whole = contents
         self.parts = {j: np.frombuffer(content, np.uint8) for j, content in enumerate(contents)}
@@ -161,6 +168,9 @@ class _Walk:
             if (counted := self._near()) is not None:
                 yield from self._until(counted)
                 continue
+            if (picture := self._picture()) is not None:
+                yield from self._until(picture)
+                continue
             before = self.ends
             yield from self._with_texts()
             if self.ends[0] >= self.place[0]:
@@ -169,6 +179,9 @@ class _Walk:
                 continue
             if (text := self._ended()) is not None:
                 yield text
+                continue
+            if (counted := self._trial()) is not None:
+                yield from self._until(counted)
                 continue
             if (rows := self._rows_without_texts()) is None:
                 rows = self._rows_by_key() or self._rows_alike(self.ends, self.place[0] - self.ends[0])
@@ -193,6 +206,46 @@ class _Walk:
         ]
         _, step, name = min(found, key=lambda each: each[:2], default=(0, 0, ""))
         return (int(step), name) if name else None
+
+    def _picture(self) -> tuple[int, str] | None:
+        """How far ahead a length near by ends behind which a picture begins that is as long in every save, and its
+        storage.
+        """
+        guide, end = self.contents[self.guide], self.ends[self.guide]
+        for mark, last in PICTURES:
+            step = guide.find(mark, end, end + NEAR) - end
+            begins = [at + step for at in self.ends]
+            found = zip(self.contents, begins, strict=True)
+            if step < 0 or not all(content.startswith(mark, begin) for content, begin in found):
+                continue
+            for name in COUNTS:
+                sizes = _numbers(self.contents, name, begins, self.ends)
+                each = zip(self.contents, begins, sizes, strict=False)
+                if sizes and all(content.endswith(last, begin, begin + size) for content, begin, size in each):
+                    return step, name
+        return None
+
+    def _trial(self) -> tuple[int, str] | None:
+        """How far ahead a length near by ends that counts bytes behind which what follows explains where the last place
+        is, and its storage.
+        """
+        if not self._far() or not self.trials:
+            return None
+        reach = min([NEAR, *(len(content) - end for content, end in zip(self.contents, self.ends, strict=True))])
+        for step, name in product(range(reach), COUNTS):
+            begins = [end + step for end in self.ends]
+            sizes = _numbers(self.contents, name, begins, self.ends)
+            landed = [begin + size for begin, size in zip(begins, sizes, strict=False)]
+            within = zip(landed, self.contents, strict=False)
+            if len(set(sizes)) < LEAST_SIZES or min(sizes) < LEAST_TRIED or not all(at <= len(c) for at, c in within):
+                continue
+            walk = _Walk(self.whole, landed, self.lasts, (self.place[0], self.place[1]), self.trials - 1)
+            if (
+                list(walk.elements())
+                and len({len(c) - at for c, at in zip(self.contents, walk.ends, strict=True)}) == 1
+            ):
+                return step, name
+        return None
 
     def _far(self) -> dict[int, int]:
         """How far the last place is in each save; nothing where these are too few to be explained by one number."""
@@ -430,14 +483,19 @@ def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[b
     if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
         return False
     unit, width = form.unit, form.width
-    behind = [_letter(content, at + len(raw), unit) for content, at, raw in zip(contents, where, raws, strict=True)]
+    ends = [at + len(raw) for at, raw in zip(where, raws, strict=True)]
+    behind = [_letter(content, end, unit) for content, end in zip(contents, ends, strict=True)]
     if NUMBERS[form.prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
         before = _letter(contents[0], where[0] - width - unit, unit)
         if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
             return False
-    cut = [text for text, letter in zip(texts, behind, strict=True) if _goes_on(text, letter)]
+    going_on = [_goes_on(text, letter) for text, letter in zip(texts, behind, strict=True)]
+    if len(set(map(len, texts))) > 1:  # a length that is short of one letter in each of them is hardly one
+        nexts = [_letter(content, end + unit, unit) for content, end in zip(contents, ends, strict=True)]
+        going_on = [on and _goes_on(text, letter) for on, text, letter in zip(going_on, texts, nexts, strict=True)]
+    cut = [text for text, on in zip(texts, going_on, strict=True) if on]
     is_cut = any(a != b and a.startswith(b) for a in texts for b in cut)
-    stops = any(not _goes_on(text, letter) for text, letter in zip(texts, behind, strict=True))
+    stops = not all(going_on)
     begins = width > 1 and all(
         text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
     )

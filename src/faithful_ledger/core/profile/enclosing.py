@@ -15,6 +15,7 @@ __all__ = ["lengths_around", "lengths_up_to", "offsets_to", "text_around"]
 
 LARGEST = 16 << 20  # bytes of a save in which this is looked for
 LONGEST_TEXT, LEAST_LETTERS = 1 << 10, 4  # bytes on either side of a place in a text, and letters of one
+LINE_ENDS = b"\t\r\n"
 FIRST = 64  # offsets at which the first length may be
 TRAILERS = (0, 4, 8, 16, 20, 32)  # bytes behind the last block, as a checksum of all is
 TAGS = (1, 0, 2, 4)  # bytes between a block and the length of the next
@@ -136,7 +137,7 @@ def text_around(source: Source, start: int, end: int) -> tuple[int, str] | None:
 
 def _is_letter(data: bytes, at: int, size: int) -> bool:
     raw = data[at : at + size]
-    return len(raw) == size and 32 <= raw[0] < 127 and not any(raw[1:])
+    return len(raw) == size and (32 <= raw[0] < 127 or raw[0] in LINE_ENDS) and not any(raw[1:])
 
 
 def offsets_to(source: Source, start: int, ends: Collection[int]) -> Iterator[tuple[int, str]]:

@@ -68,6 +68,11 @@ class Hints:
     ) -> None:
         self.algorithm, self.over, self.stored_at, self.key, self.natural = algorithm, over, stored_at, key, natural
 
+    @property
+    def naturally(self) -> Hints:
+        """The same, where ranges begin and end where people choose."""
+        return Hints(self.algorithm, self.over, self.stored_at, self.key, natural=True)
+
     def fits(self, finding: Finding, size: int) -> bool:
         """Whether a finding is within them; `size` is that of the first save."""
         start, end, at = finding.spans(size)
