@@ -93,14 +93,14 @@ class HeadsTest(LedgerCase):
 
     def test_noise_in_front_is_no_header(self) -> None:
         turn = dice()
-        for _ in range(60):
+        for _ in range(30):
             saves = [turn.randbytes(turn.randrange(200, 260)) for _ in range(4)]
             lasts = [len(save) - 40 for save in saves]
             self.assertEqual((heads(saves, lasts), heads(saves, [None] * 4)), ([], []))
 
     def test_what_only_moves_has_no_seals_behind_a_header(self) -> None:
         turn = dice()
-        for _ in range(6):
+        for _ in range(3):
             fronts, _ = written(turn, ["u8", "u32"], 4)
             saves = [front + turn.randbytes(90) + zlib.compress(turn.randbytes(50) * 5) for front in fronts]
             search = SealSearch(saves)

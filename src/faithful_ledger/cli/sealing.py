@@ -283,7 +283,7 @@ def _hints(options: argparse.Namespace) -> Hints:
 def _document(placed: Placed) -> dict[str, Any]:
     """As the contract has it; `…_from_end` is null where an edge is counted from the beginning. `layer` is the payload
     in which it is stored, `over` another one that the range is in; `to_said` is there where a number says where the
-    range ends.
+    range ends, and `header_ends`, of each save, where offsets move with a header.
     """
     finding = placed.finding
     (start, end), said = placed.covered, finding.said

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import combinations, product
+from itertools import product
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -228,8 +228,7 @@ def _placed(saves: Sequence[bytes], way: RecordKeys, hits: Counter[_Hit]) -> tup
     starts = _apart(hits, way.first)
     every = sorted(hit.behind for hit in hits.elements())
     farthest = min(every[int(NEARLY_ALL * (len(every) - 1))], 2 * every[len(every) // 2] - way.first)
-    gaps = {after - before for before, after in combinations(starts, 2) if after - before > farthest}
-    size = max(gaps, key=lambda gap: (len(_in_steps(starts, gap)), gap), default=0)
+    size = _step_of(starts, farthest)
     starts = _in_steps(starts, size) if size else starts[:1]
     behind = min(map(len, saves)) - starts[0]
     if len(starts) == 1:
@@ -303,6 +302,35 @@ def _apart(hits: Counter[_Hit], head: int) -> list[int]:
         if all(abs(at - other) >= head for other in kept):
             kept.append(at)
     return sorted(kept[:MOST_STARTS])
+
+
+def _step_of(starts: Sequence[int], farthest: int) -> int:
+    """The distance of two places, more than `farthest`, in steps of which most of them are; the largest of several. 0
+    where there is none.
+    """
+    places = np.asarray(starts)
+    apart = np.bincount((places[None] - places[:, None])[np.triu_indices(places.size, 1)])
+    gaps = np.flatnonzero(apart[farthest + 1 :]) + farthest + 1
+    multiples = gaps[:, None] * np.arange(1, MOST_BETWEEN + 1)
+    most = 1 + np.where(multiples < apart.size, apart[np.minimum(multiples, apart.size - 1)], 0).sum(axis=1)
+    size, steps = 0, 0
+    for number in np.lexsort((-gaps, -most)).tolist():  # by how many there can be at most
+        gap = int(gaps[number])
+        if most[number] < steps:
+            break
+        if most[number] == steps and gap < size:
+            continue
+        if (found := _longest(places, gap)) > steps or (found == steps and gap > size):
+            size, steps = gap, found
+    return size
+
+
+def _longest(places: Array, size: int) -> int:
+    """How many places the longest run in such steps has (see `_in_steps`)."""
+    order = np.argsort(places % size, kind="stable")
+    left, at = (places % size)[order], places[order]
+    ends = np.flatnonzero((left[1:] != left[:-1]) | (at[1:] - at[:-1] > MOST_BETWEEN * size))
+    return int(np.diff(np.concatenate([[-1], ends, [at.size - 1]])).max())
 
 
 def _in_steps(starts: Sequence[int], size: int) -> list[int]:
