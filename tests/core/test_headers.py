@@ -7,6 +7,8 @@ import struct
 import zlib
 
 from faithful_ledger.core.describe.draft import Draft, changed
+from faithful_ledger.core.describe.leading import BYTES_NOTE, ENDED_NOTE
+from faithful_ledger.core.describe.pins import without_leading
 from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.in_front.walk import LeadingBytes, LeadingText, heads
 from faithful_ledger.core.posting import make_plan
@@ -182,3 +184,31 @@ class TextAroundTest(LedgerCase):
                 other = bytes(byte ^ 0x40 for byte in length)
                 content = front + other + raw + behind
                 self.assertIsNone(text_around(MemorySource(content), part, part + 2 * each))
+
+
+class TakenBackTest(LedgerCase):
+    """What was described only because something follows it goes with that, but for what a seal follows."""
+
+    def text_with(self, behind: str) -> bytes:
+        layout = f"""
+      - {{unknown: unknown_0, size: 4}}
+      - {{field: size_4, as: u32, length_of: bytes_8, note: "{BYTES_NOTE}"}}
+      - {{unknown: bytes_8, size: size_4, note: "{BYTES_NOTE}"}}
+      - {{field: text_c, as: text, ended_by: "00", note: "{ENDED_NOTE}"}}
+{behind}
+"""
+        return f"ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.bin'\n    layout:{layout}".encode()
+
+    def test_bytes_and_texts_go_and_stay(self) -> None:
+        content = b"BWHD" + struct.pack("<I", 4) + b"\xff\xd8\xff\xd9" + b"Oriel\0" + struct.pack("<II", 812, 0)
+        content = content[:-4] + struct.pack("<I", zlib.crc32(content[-8:-4]))
+        marks = "      - {field: marks, as: u32}"
+        seal = "      - {field: sum, as: u32, seal: {algorithm: crc-32, over: marks}}"
+        alone = self.text_with(marks)
+        left = without_leading(alone, self.open_bytes(content, parse_template(alone, "t")))
+        for name in (b"size_4", b"bytes_8", b"text_c"):
+            self.assertNotIn(name, left)
+        save = self.open_bytes(content, parse_template(left, "t"))
+        self.assertEqual([(field.path, field.start) for field in save.fields("marks")], [("marks", 18)])
+        sealed = self.text_with(f"{marks}\n{seal}")
+        self.assertEqual(without_leading(sealed, self.open_bytes(content, parse_template(sealed, "t"))), sealed)

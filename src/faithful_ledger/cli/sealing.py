@@ -287,7 +287,7 @@ def _document(placed: Placed) -> dict[str, Any]:
     """
     finding = placed.finding
     (start, end), said = placed.covered, finding.said
-    base, head = (placed.over or placed.held).offset, placed.held.head or (placed.over.head if placed.over else None)
+    base, head = (placed.over or placed.held).offset, placed.head
     return {
         "algorithm": finding.algorithm.name,
         "parameters": finding.parameters,

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
+from faithful_ledger.core.in_front.walk import Head
 from faithful_ledger.core.layers import ENCLOSED
 from faithful_ledger.core.seal_parts import Part, text_of
 from faithful_ledger.core.seals.algorithms import LENGTH
@@ -33,6 +34,11 @@ class Placed(NamedTuple):
     def stored(self) -> tuple[int, int]:
         """The bytes [start, end) in which it is stored in the first save."""
         return self.finding.place_in(self.held.contents[0])
+
+    @property
+    def head(self) -> Head | None:
+        """The header of the files that it, or what it covers, is behind."""
+        return self.held.head or (self.over.head if self.over is not None else None)
 
     @property
     def place_in_file(self) -> int:
@@ -116,7 +122,7 @@ class Placed(NamedTuple):
         size = len(part.contents[0])
         if self.over is None:
             words = finding.covers_in_words(size, part.offset)
-            inside = part.words if part.head is not None else f"inside {part.words}"
+            inside = "behind the header" if part.head is not None else f"inside {part.words}"
             return f"{words}, {inside}" if part.words else words
         if self.is_whole:
             return f"all of {part.words}, {size} bytes"

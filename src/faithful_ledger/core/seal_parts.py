@@ -163,22 +163,13 @@ def parts_behind(files: Part, lasts: Sequence[int | None]) -> Iterator[tuple[Par
     """
     for head in heads(files.contents, lasts):
         behind = tuple(content[end:] for content, end in zip(files.contents, head.ends, strict=True))
-        fronts = dict.fromkeys(
-            tuple(content[:end] for content, end in zip(files.contents, ends, strict=True))
-            for ends in (head.ends, lasts)
-            if None not in ends
-        )
-        in_front = [
-            Part(
-                each,
-                f"what is in front of {place(len(each[0]))} in the first save",
-                around=files,
-                head=head,
-                is_front=True,
-            )
-            for each in fronts
-        ]
-        yield Part(behind, "behind the header", around=files, head=head), in_front
+        known = [ends for ends in (head.ends, lasts) if None not in ends]
+        in_front = []
+        for ends in dict.fromkeys(map(tuple, known)):
+            front = tuple(content[:end] for content, end in zip(files.contents, ends, strict=True))
+            words = f"what is in front of {place(len(front[0]))} in the first save"
+            in_front.append(Part(front, words, around=files, head=head, is_front=True))
+        yield Part(behind, "what is behind the header", around=files, head=head), in_front
 
 
 def _strings(part: Part) -> Iterator[Part]:

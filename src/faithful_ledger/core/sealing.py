@@ -143,7 +143,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
     if placed.over is not None and placed.over.value is not None:
         return _value_sealed(draft, placed, held, placed.over.value)
-    if (placed.over or placed.held).head is not None or placed.held.head is not None:
+    if placed.head is not None:
         return _seal_behind(draft, placed, held)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     (start, end), (at, stored_end) = placed.covered, placed.stored
@@ -175,8 +175,7 @@ def _seal_behind(draft: Draft, placed: Placed, name: str) -> str:
     """Put a seal into a file that is stored behind a header that is longer in some saves than in others, or covers what
     is behind it: what the header is made of is described first.
     """
-    finding, over, source = placed.finding, placed.over, draft.save.main.source
-    head = placed.held.head or (over.head if over is not None else None)
+    finding, over, head = placed.finding, placed.over, placed.head
     assert head is not None
     let_begin_with(draft, name, head)
     at, stored_end = (edge + placed.held.offset for edge in placed.stored)
@@ -188,28 +187,34 @@ def _seal_behind(draft: Draft, placed: Placed, name: str) -> str:
         _check(draft, path, _note(finding))
         return path
     start, end = (edge + (over or placed.held).offset for edge in placed.covered)
-    if over is not None and over.is_front:
-        end = len(over.contents[0])
-    if finding.algorithm == Algorithm(LENGTH) and stored_end <= start and end < source.size:
+    is_front = over is not None and over.is_front
+    if finding.algorithm == Algorithm(LENGTH) and stored_end <= start and end < draft.save.main.source.size:
         keys = {"field": f"size_{at:x}", **kind}
         path = let_say_size(draft, name, (at, stored_end), (start, end), keys)
     else:
-        for edge in (start, end) if over is not None and over.is_front else (start,):
-            draft.begin_run(name, edge)
-        bound = draft.file(name)
-        names: Any = covered(bound, None, (start, end))
-        if (
-            finding.end.from_end
-            and not (over is not None and over.is_front)
-            and (names is None or _is_plain_run(bound, start, end))
-        ):
-            names = from_element(bound, (start, end)) if end < source.size else names
-        if names is None:
-            what = f"nothing says where what is covered begins and ends, {place(start)} to {place(end)}"
-            raise EntryError(what, f"{UNCHANGED}; describe what is there first")
+        names = _behind_in_names(draft, name, (start, end), goes_on=finding.end.from_end and not is_front)
         path = draft.seal(name, (at, stored_end), kind, {**seal, "over": names})
     _check(draft, path, _note(finding), -finding.stored.offset if finding.stored.from_end else None)
     return path
+
+
+def _behind_in_names(draft: Draft, name: str, over: tuple[int, int], *, goes_on: bool) -> Any:
+    """Bytes of a file by the elements that begin and end with them, as a seal says what it covers; `goes_on` says that
+    they end as many bytes before the end of the file in all saves.
+
+    Raises:
+        EntryError: nothing says where they begin and end.
+    """
+    for edge in over[:1] if goes_on else over:
+        draft.begin_run(name, edge)
+    bound = draft.file(name)
+    names: Any = covered(bound, None, over)
+    if goes_on and over[1] < bound.source.size and (names is None or _is_plain_run(bound, *over)):
+        names = from_element(bound, over)
+    if names is None:
+        what = f"nothing says where what is covered begins and ends, {place(over[0])} to {place(over[1])}"
+        raise EntryError(what, f"{UNCHANGED}; describe what is there first")
+    return names
 
 
 def _is_plain_run(bound: BoundFile, start: int, end: int) -> bool:

@@ -12,6 +12,7 @@ from contextlib import suppress
 from itertools import takewhile
 from typing import Any, NamedTuple
 
+from faithful_ledger.core.address import Expression
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
@@ -41,11 +42,12 @@ from faithful_ledger.core.in_front.walk import (
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.keyed_records import KEY_NAME, KEYED_NOTE
-from faithful_ledger.core.template.model import GroupSpec
+from faithful_ledger.core.template.model import FieldSpec, GroupSpec, RowsSpec
 from faithful_ledger.core.template.rewriting import Hex, YamlText
 
 __all__ = [
     "KEY_NAME",
+    "counted_by",
     "is_without_name",
     "leading",
     "let_begin_with",
@@ -209,19 +211,34 @@ def _through_flat(holder: GroupNode) -> Iterator[Node]:
 
 def leading(save: Save, place: Place | None = None) -> str | None:
     """The path of an element that was described only because others follow it: of the first one, or of the text at a
-    place. Of records in which something has a name of its own only that of a text in them at a place.
+    place. Of records in which something has a name of its own only that of a text in them at a place. What a seal
+    follows stays.
     """
     for file in save.files.values():
         nodes = list(_through_flat(file.bound.root)) if file.bound is not None else []
-        rows = [node.spec for node in nodes if isinstance(node, RowsNode)]
-        counts = {spec.count.text for spec in rows if spec.count is not None}
+        numbers = {size.text for node in nodes if (size := counted_by(node)) is not None}
+        sealed = max((each.start for each in nodes if _is_sealed(each)), default=0) if place is None else 0
         for node in nodes:
-            if node.spec.note not in NOTES or node.spec.name in counts:  # a number goes when its records are gone
-                continue
-            is_left = isinstance(node, FieldNode) and node.spec.note == ROWS_NOTE
+            if node.spec.note not in NOTES or node.spec.name in numbers or node.start < sealed:
+                continue  # a number goes when its records or bytes are gone
+            is_number = isinstance(node, FieldNode) and not node.spec.unknown
+            is_left = is_number and node.spec.note in (ROWS_NOTE, BYTES_NOTE)
             if is_left or (_is_unnamed(node) if place is None else _is_text_at(node, place)):
                 return node.path
     return None
+
+
+def counted_by(node: Node) -> Expression | None:
+    """What says how many records there are, or how many bytes an unknown run has."""
+    spec = node.spec
+    if isinstance(spec, RowsSpec):
+        return spec.count
+    return spec.size if isinstance(spec, FieldSpec) and spec.unknown else None
+
+
+def _is_sealed(node: Node) -> bool:
+    """Whether it is a seal that is found by what is in front of it."""
+    return isinstance(node, FieldNode) and node.spec.seal is not None and node.spec.address.base == "next"
 
 
 def text_in_records(save: Save, place: Place) -> FieldNode | None:

@@ -16,7 +16,7 @@ from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.embedded import let_be_in_texts
 from faithful_ledger.core.describe.filling import let_keep_size
 from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
-from faithful_ledger.core.describe.leading import KEY_NAME, leading, let_belong, let_lead, text_in_records
+from faithful_ledger.core.describe.leading import KEY_NAME, counted_by, leading, let_belong, let_lead, text_in_records
 from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
@@ -83,8 +83,9 @@ def _remove(draft: Draft, path: str) -> None:
         draft.text.remove(("sections",), number)
         draft.read_again()
     node = draft.node(path)
-    if isinstance(node, RowsNode) and node.spec.count is not None and node.spec.count.constant is None:
-        draft.set(node.spec.count.text, {"count_of": None})
+    counted = counted_by(node)
+    if counted is not None and counted.constant is None:
+        draft.set(counted.text, {"count_of": None} if isinstance(node, RowsNode) else {"length_of": None})
         draft.read_again()
     draft.remove(path)
 

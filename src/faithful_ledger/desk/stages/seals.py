@@ -234,7 +234,8 @@ class SealsPane(QWidget):
             mark = HOLDS if each.sure else OPEN
             name = "count" if each.algorithm.unit > 1 else each.algorithm.name
             covers = f"all of {part.words}" if placed.is_whole else f"0x{start:X} to 0x{end:X}"
-            within = f"{' of' if part.head is None else ','} {part.words}" if part.words and not placed.is_whole else ""
+            within = f" of {part.words}" if part.words and not placed.is_whole and part.head is None else ""
+            within = ", behind the header" if part.head is not None and placed.over is None else within
             rows.append((f"{mark} 0x{placed.place_in_file:X}", name, f"{covers}{within}"))
         row_now = self.table.currentRow()
         fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
