@@ -513,6 +513,40 @@ class LocateTest(DeskCase):
         self.assertTrue(kind.accepts(path.read_bytes()))
         self.assertIn(b'"marks": 4321', zlib.decompress(path.read_bytes()[16:]))
 
+    def test_what_is_behind_a_header_of_any_length_is_sealed(self) -> None:
+        names = (b"Oriel", b"Oriel of the Quay", b"Wren and Daughters", b"Tamsin")
+        turn, path = dice(), self.folder / "quay.sav"
+        body = bytearray(turn.randbytes(300))
+
+        def make(name: bytes) -> bytearray:
+            for _ in range(9):
+                body[turn.randrange(300)] = turn.randrange(256)
+            body.extend(turn.randbytes(turn.randrange(1, 40)))
+            front = b"QUAY" + struct.pack("<I", len(name)) + name
+            return bytearray(front + struct.pack("<II", len(body), zlib.crc32(body)) + body)
+
+        saves = [make(name) for name in names]
+        self.keep_each(path, saves)
+        self.press("Ctrl+3")
+        self.shell.describe.show_pane(SEALS)
+        pane = self.shell.describe.seals
+        self.click(pane.find_button)
+        self.wait(lambda: not pane.looking)
+        end = len(saves[-1])
+        self.assertEqual(self.rows(pane.table)[0], ["◆ 0x12", "crc-32", f"0x16 to 0x{end:X}, behind the header"])
+        self.assertEqual((self.shell.session.selection.start, self.shell.session.selection.end), (18, 22))
+        self.click(pane.accept_all)
+        self.work()
+        self.assertIn("2 seals are in the template now", self.told())
+        self.assertTrue(self.shell.session.type_bytes("save", 40, 42, b"\x12\x34"))
+        for _ in range(2):
+            self.press("Ctrl+Return")
+            self.work()
+        written = path.read_bytes()
+        self.assertEqual(
+            (written[40:42], written[18:22]), (b"\x12\x34", zlib.crc32(written[22:]).to_bytes(4, "little"))
+        )
+
     def test_with_a_key_a_signature_is_found_and_renewed(self) -> None:
         turn = dice()
         kind = next(made for make in TEXTS if (made := make(turn)).key and made.algorithms == ("md5",))

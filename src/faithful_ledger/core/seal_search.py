@@ -128,6 +128,7 @@ class SealSearch:
             behind = []
         elif not (behind or sure) and self._is_plain:
             behind = self.behind([[None] * len(self.files.contents)])
+        seals = [each for each in seals if not self._is_of_header(each, behind)]
         taken = {each.place_in_file for each in seals if each.held is self.files and each.finding.sure}
         seals = [*(each for each in behind if each.place_in_file not in taken), *seals]
         sure = sure or bool(behind)
@@ -186,6 +187,12 @@ class SealSearch:
             if sure := [each for each in best_placed(found) if each.finding.sure]:
                 return sure
         return []
+
+    def _is_of_header(self, placed: Placed, behind: Sequence[Placed]) -> bool:
+        """Whether it is stored in the files within what their header is made of, as the length of a text there is."""
+        head = behind[0].head if behind and placed.held is self.files else None
+        elements = head.elements if head is not None else ()
+        return any(each.start <= placed.at < each.start + each.size for each in elements)
 
     def _moving_starts(self) -> list[list[int]]:
         """Where packed streams begin in all files, but not at the same offset."""
