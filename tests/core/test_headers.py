@@ -10,7 +10,7 @@ from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.leading import BYTES_NOTE, ENDED_NOTE
 from faithful_ledger.core.describe.pins import without_leading
 from faithful_ledger.core.errors import TemplateError
-from faithful_ledger.core.in_front.walk import LeadingBytes, LeadingText, heads
+from faithful_ledger.core.in_front.walk import LeadingBytes, LeadingText, headers_of
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.enclosing import text_around
@@ -85,12 +85,12 @@ class HeadsTest(LedgerCase):
             fronts, ends = written(turn, kinds, 4)
             gap = turn.randbytes(turn.randrange(12))
             lasts = [end + len(gap) for end in ends]
-            found = heads([front + gap + b"x\x9c" + turn.randbytes(60) for front in fronts], lasts)
+            found = headers_of([front + gap + b"x\x9c" + turn.randbytes(60) for front in fronts], lasts)
             with self.subTest(kinds=kinds, number=number):
-                for head in found:
-                    self.assertEqual(len({last - end for last, end in zip(lasts, head.ends, strict=True)}), 1)
+                for header in found:
+                    self.assertEqual(len({last - end for last, end in zip(lasts, header.ends, strict=True)}), 1)
             made = [LeadingBytes if kind == "bytes" else LeadingText for kind in kinds]
-            others += [[type(each) for each in head.elements] for head in found] != [made]
+            others += [[type(each) for each in header.elements] for header in found] != [made]
         self.assertLessEqual(others, 9)
 
     def test_noise_in_front_is_no_header(self) -> None:
@@ -98,7 +98,7 @@ class HeadsTest(LedgerCase):
         for _ in range(30):
             saves = [turn.randbytes(turn.randrange(200, 260)) for _ in range(4)]
             lasts = [len(save) - 40 for save in saves]
-            self.assertEqual((heads(saves, lasts), heads(saves, [None] * 4)), ([], []))
+            self.assertEqual((headers_of(saves, lasts), headers_of(saves, [None] * 4)), ([], []))
 
     def test_what_only_moves_has_no_seals_behind_a_header(self) -> None:
         turn = dice()

@@ -287,7 +287,7 @@ def _document(placed: Placed) -> dict[str, Any]:
     """
     finding = placed.finding
     (start, end), said = placed.covered, finding.said
-    base, head = (placed.over or placed.held).offset, placed.head
+    base, header = (placed.over or placed.held).offset, placed.header
     return {
         "algorithm": finding.algorithm.name,
         "parameters": finding.parameters,
@@ -303,16 +303,16 @@ def _document(placed: Placed) -> dict[str, Any]:
         "bits": round(finding.bits, 1),
         "sure": finding.sure,
         "freedom": finding.freedom,
-        "layer": placed.held.words or None if placed.held.head is None else None,
+        "layer": (placed.held.words or None) if placed.held.header is None else None,
         "over": placed.over.words if placed.over is not None else None,
-        **({"header_ends": head.ends} if head is not None else {}),
+        **({"header_ends": header.ends} if header is not None else {}),
         **({"to_said": {"at": said.at, "stored_as": said.form, "from": said.behind}} if said is not None else {}),
     }
 
 
 def _row(placed: Placed) -> tuple[str, ...]:
     finding, held = placed.finding, placed.held
-    within = f" of {held.words}" if held.words and placed.over is not None and held.head is None else ""
+    within = f" of {held.words}" if held.words and placed.over is not None and held.header is None else ""
     return (
         f"0x{placed.place_in_file:X} · {placed.place_in_file}{within}",
         f"{finding.form}, {finding.size} bytes",

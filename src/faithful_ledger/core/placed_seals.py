@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
-from faithful_ledger.core.in_front.walk import Head
+from faithful_ledger.core.in_front.walk import Header
 from faithful_ledger.core.layers import ENCLOSED
 from faithful_ledger.core.seal_parts import Part, text_of
 from faithful_ledger.core.seals.algorithms import LENGTH
@@ -36,9 +36,9 @@ class Placed(NamedTuple):
         return self.finding.place_in(self.held.contents[0])
 
     @property
-    def head(self) -> Head | None:
+    def header(self) -> Header | None:
         """The header of the files that it, or what it covers, is behind."""
-        return self.held.head or (self.over.head if self.over is not None else None)
+        return self.held.header or (self.over.header if self.over is not None else None)
 
     @property
     def place_in_file(self) -> int:
@@ -112,7 +112,7 @@ class Placed(NamedTuple):
     @property
     def _rule_in_words(self) -> str:
         finding = self.finding
-        within = f" of {self.held.words}" if self.held.words and self.held.head is None else ""
+        within = f" of {self.held.words}" if self.held.words and self.held.header is None else ""
         stored = f"stored at {place(self.place_in_file)}{within} as {finding.form}"
         return f"{finding.name_in_words} over {self.covers_in_words()}, {stored}"
 
@@ -122,7 +122,7 @@ class Placed(NamedTuple):
         size = len(part.contents[0])
         if self.over is None:
             words = finding.covers_in_words(size, part.offset)
-            inside = "behind the header" if part.head is not None else f"inside {part.words}"
+            inside = "behind the header" if part.header is not None else f"inside {part.words}"
             return f"{words}, {inside}" if part.words else words
         if self.is_whole:
             return f"all of {part.words}, {size} bytes"

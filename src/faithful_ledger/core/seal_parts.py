@@ -14,7 +14,7 @@ from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
-from faithful_ledger.core.in_front.walk import Head, heads
+from faithful_ledger.core.in_front.walk import Header, headers_of
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import ARRANGEMENTS, IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES
@@ -60,7 +60,7 @@ class Value(NamedTuple):
 class Part(NamedTuple):
     """Bytes of each save that can be searched: the files, or a payload inside another part, which is reached through
     `layers`, or is the string at `path` of a text with the layers it is in; or the files `beside` them that have this
-    name; or a `value` of the text around; or what is behind a `head` of the files, which ends elsewhere in each, or
+    name; or a `value` of the text around; or what is behind a `header` of the files, which ends elsewhere in each, or
     with `is_front` what is in front of something behind it. `words` say it for people.
     """
 
@@ -71,13 +71,13 @@ class Part(NamedTuple):
     around: Part | None = None
     beside: str = ""
     value: Value | None = None
-    head: Head | None = None
+    header: Header | None = None
     is_front: bool = False
 
     @property
     def offset(self) -> int:
         """Where it begins in the file that is the first save, if it is a piece of it; else 0."""
-        return self.head.ends[0] if self.head is not None and not self.is_front else 0
+        return self.header.ends[0] if self.header is not None and not self.is_front else 0
 
     @property
     def is_member(self) -> bool:
@@ -158,18 +158,18 @@ def parts_inside(files: Part, streams: Sequence[list[Layer]], end: Deadline, key
 
 
 def parts_behind(files: Part, lasts: Sequence[int | None]) -> Iterator[tuple[Part, list[Part]]]:
-    """What is behind a head of the files that ends elsewhere in each, in front of a place that is known in each, or of
+    """What is behind a header of the files that ends elsewhere in each, in front of a place that is known in each or in
     none; and what is in front of that, and of the place.
     """
-    for head in heads(files.contents, lasts):
-        behind = tuple(content[end:] for content, end in zip(files.contents, head.ends, strict=True))
-        known = [ends for ends in (head.ends, lasts) if None not in ends]
+    for header in headers_of(files.contents, lasts):
+        behind = tuple(content[end:] for content, end in zip(files.contents, header.ends, strict=True))
+        known = [ends for ends in (header.ends, lasts) if None not in ends]
         in_front = []
         for ends in dict.fromkeys(map(tuple, known)):
             front = tuple(content[:end] for content, end in zip(files.contents, ends, strict=True))
             words = f"what is in front of {place(len(front[0]))} in the first save"
-            in_front.append(Part(front, words, around=files, head=head, is_front=True))
-        yield Part(behind, "what is behind the header", around=files, head=head), in_front
+            in_front.append(Part(front, words, around=files, header=header, is_front=True))
+        yield Part(behind, "what is behind the header", around=files, header=header), in_front
 
 
 def _strings(part: Part) -> Iterator[Part]:

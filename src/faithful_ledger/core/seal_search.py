@@ -190,8 +190,8 @@ class SealSearch:
 
     def _is_of_header(self, placed: Placed, behind: Sequence[Placed]) -> bool:
         """Whether it is stored in the files within what their header is made of, as the length of a text there is."""
-        head = behind[0].head if behind and placed.held is self.files else None
-        elements = head.elements if head is not None else ()
+        header = behind[0].header if behind and placed.held is self.files else None
+        elements = header.elements if header is not None else ()
         return any(each.start <= placed.at < each.start + each.size for each in elements)
 
     def _moving_starts(self) -> list[list[int]]:

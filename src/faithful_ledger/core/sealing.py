@@ -106,7 +106,7 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
 
 def turn(placed: Placed) -> tuple[bool, bool]:
     """In which order seals go in: what is behind a header first, and lengths of that, which say where it ends."""
-    return placed.held.head is None, placed.finding.algorithm != Algorithm(LENGTH)
+    return placed.held.header is None, placed.finding.algorithm != Algorithm(LENGTH)
 
 
 def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
@@ -119,7 +119,7 @@ def is_described(save: Save, placed: Placed) -> bool:
     """Whether the template has a field that is worked out where a seal is stored, in a file or in a payload."""
     if placed.held.beside or save.template is None:
         return False
-    if placed.held.around is None or placed.held.head is not None:
+    if placed.held.around is None or placed.held.header is not None:
         names = [save.main.name]
     else:
         names = [
@@ -143,7 +143,7 @@ def seal_found(draft: Draft, placed: Placed) -> str:
     held = _file_of(draft, placed.held, "" if _is_value(placed) else "binary")
     if placed.over is not None and placed.over.value is not None:
         return _value_sealed(draft, placed, held, placed.over.value)
-    if placed.head is not None:
+    if placed.header is not None:
         return _seal_behind(draft, placed, held)
     over = _file_of(draft, placed.over) if placed.over is not None else ""
     (start, end), (at, stored_end) = placed.covered, placed.stored
@@ -175,13 +175,13 @@ def _seal_behind(draft: Draft, placed: Placed, name: str) -> str:
     """Put a seal into a file that is stored behind a header that is longer in some saves than in others, or covers what
     is behind it: what the header is made of is described first.
     """
-    finding, over, head = placed.finding, placed.over, placed.head
-    assert head is not None
-    let_begin_with(draft, name, head)
+    finding, over, header = placed.finding, placed.over, placed.header
+    assert header is not None
+    let_begin_with(draft, name, header)
     at, stored_end = (edge + placed.held.offset for edge in placed.stored)
     kind, seal = storage_keys(stored_end - at, finding.form), seal_keys(finding.algorithm)
     seal |= {"own": finding.own} if finding.own is not None else {}
-    if over is not None and over.head is None:
+    if over is not None and over.header is None:
         about = {"of_file": _file_of(draft, over)}
         path = draft.seal(name, (at, stored_end), kind, {**seal, "over": "file"}, about=about)
         _check(draft, path, _note(finding))
@@ -325,7 +325,7 @@ def _file_of(draft: Draft, part: Part, kind: str = "") -> str:
     """The file of the template that a part is, which is declared where it is not there: of a format `kind`, or of the
     one that its bytes show.
     """
-    if part.around is None or part.head is not None:
+    if part.around is None or part.header is not None:
         return _file_beside(draft, part, kind) if part.beside else draft.save.main.name
     for name, spec in draft.template.files.items():
         if spec.inside and _is_the_same(draft.save, name, part):

@@ -34,7 +34,7 @@ from faithful_ledger.core.in_front.walk import (
     FORMS,
     CountedRows,
     Element,
-    Head,
+    Header,
     LeadingBytes,
     LeadingText,
     in_front,
@@ -375,13 +375,13 @@ def _describe(draft: Draft, bound: BoundFile, found: Element, place: Node | None
         draft.text.insert(root.spec.layout_where, len(root.spec.layout), keys)
 
 
-def let_begin_with(draft: Draft, name: str, head: Head) -> None:
+def let_begin_with(draft: Draft, name: str, header: Header) -> None:
     """Describe what a binary file begins with, in front of what is to be described, and let the rest follow it."""
     bound = draft.file(name)
-    end = head.ends[0]
+    end = header.ends[0]
     if end == _flow_end(bound) or any(end in (node.start, node.end) for node in _flow(bound)):
         return
-    for found in head.elements:
+    for found in header.elements:
         _describe(draft, draft.file(name), found)
         draft.read_again()
     _begin_at(draft, name, end)

@@ -34,7 +34,17 @@ from faithful_ledger.core.in_front.shapes import deep_shapes, flat_shapes, texts
 from faithful_ledger.core.in_front.text_ends import FIXED, TextEnd, text_end
 from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = ["FARTHEST", "FORMS", "CountedRows", "Element", "Head", "LeadingBytes", "LeadingText", "heads", "in_front"]
+__all__ = [
+    "FARTHEST",
+    "FORMS",
+    "CountedRows",
+    "Element",
+    "Header",
+    "LeadingBytes",
+    "LeadingText",
+    "headers_of",
+    "in_front",
+]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FORMS = {  # by the bytes of a letter
@@ -93,7 +103,7 @@ class LeadingBytes(NamedTuple):
 Element: TypeAlias = "LeadingText | CountedRows | LeadingBytes"
 
 
-class Head(NamedTuple):
+class Header(NamedTuple):
     """What saves begin with, of another length in each: its elements, with the offsets of the first save, and where it
     ends in each.
     """
@@ -118,7 +128,7 @@ def in_front(
     return (found if not walk.is_aligned else []), walk.ends
 
 
-def heads(contents: Sequence[bytes], lasts: Sequence[int | None]) -> list[Head]:
+def headers_of(contents: Sequence[bytes], lasts: Sequence[int | None]) -> list[Header]:
     """What saves begin with, of another length in each, up to a place in each that it explains; where none is known
     up to the end of each of the first texts behind their lengths.
     """
@@ -126,15 +136,15 @@ def heads(contents: Sequence[bytes], lasts: Sequence[int | None]) -> list[Head]:
     if len(known) == len(lasts):
         found, ends = in_front(contents, starts, lasts, (known[0], known[0]))
         explains = len({last - end for last, end in zip(known, ends, strict=True)}) == 1
-        return [Head(tuple(found), tuple(ends))] if explains and len(set(ends)) > 1 else []
+        return [Header(tuple(found), tuple(ends))] if explains and len(set(ends)) > 1 else []
     size = len(contents[0])
     walk = _Walk([content[:FARTHEST] for content in contents], starts, lasts, (size, size))
     texts = list[Element]()
-    made = [Head((), tuple(starts))]
+    made = [Header((), tuple(starts))]
     for each in takewhile(lambda each: isinstance(each, LeadingText), walk.elements()):
         texts.append(each)
         if len({end - before for end, before in zip(walk.ends, made[-1].ends, strict=True)}) > 1:
-            made.append(Head(tuple(texts), tuple(walk.ends)))
+            made.append(Header(tuple(texts), tuple(walk.ends)))
         if len(made) > MOST_HEADS:
             break
     return made[1:]

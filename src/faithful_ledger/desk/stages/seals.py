@@ -234,8 +234,8 @@ class SealsPane(QWidget):
             mark = HOLDS if each.sure else OPEN
             name = "count" if each.algorithm.unit > 1 else each.algorithm.name
             covers = f"all of {part.words}" if placed.is_whole else f"0x{start:X} to 0x{end:X}"
-            within = f" of {part.words}" if part.words and not placed.is_whole and part.head is None else ""
-            within = ", behind the header" if part.head is not None and placed.over is None else within
+            within = f" of {part.words}" if part.words and not placed.is_whole and part.header is None else ""
+            within = ", behind the header" if part.header is not None and placed.over is None else within
             rows.append((f"{mark} 0x{placed.place_in_file:X}", name, f"{covers}{within}"))
         row_now = self.table.currentRow()
         fresh = plain_table(("Stored at", "Algorithm", "Covers"), rows, "Seals that were found", (86, 92))
@@ -266,7 +266,7 @@ class SealsPane(QWidget):
         placed = self.current
         if placed is not None:
             self.detail.setText(f"{placed.in_words}.")
-            if placed.held.around is None or placed.held.head is not None:  # an offset of the file itself
+            if placed.held.around is None or placed.held.header is not None:  # an offset of the file itself
                 self.chosen.emit(placed.place_in_file, placed.place_in_file + placed.finding.size)
 
     def _accept_rule(self) -> None:
