@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from faithful_ledger.core.address import Expression
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode
+from faithful_ledger.core.binding.followers import dependents
 from faithful_ledger.core.binding.spans import all_fields
 from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.flow import has_offset, is_run, let_follow
@@ -295,7 +296,7 @@ def _last(bound: BoundFile) -> _Last | None:
     """The last one in a binary file; None where there is none."""
     found = [_Last(node.start, node.end, node) for node in _moving(bound)]
     if bound.spec.format == "binary" and not bound.spec.keeps_size:
-        seals = (node.spec.seal for node in all_fields(bound.root) if not node.spec.of_file)
+        seals = (node.spec.seal for node in dependents(bound.root, measured=False))
         found += [_Last(seal.span[0], seal.span[0]) for seal in seals if seal is not None and seal.span is not None]
     return max(found, key=lambda each: each.start, default=None)
 
