@@ -106,7 +106,8 @@ def accepted(text: bytes, save: Save, found: Found, chosen: Sequence[Placed]) ->
 
 def turn(placed: Placed) -> tuple[bool, bool]:
     """In which order seals go in: what is behind a header first, and lengths of that, which say where it ends."""
-    return placed.held.header is None, placed.finding.algorithm != Algorithm(LENGTH)
+    is_behind = placed.held.header is not None
+    return not is_behind, is_behind and placed.finding.algorithm != Algorithm(LENGTH)
 
 
 def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
