@@ -374,10 +374,9 @@ class SealSearch:
         if part.is_same or part.is_view:
             return
         for outer, inner in zip(part.outer, (part, *part.outer), strict=False):
-            if not (
-                inner.is_member or inner.is_arranged
-            ):  # what an archive says of it follows it; the other has its bytes
-                yield from self._across(outer, part)
+            if inner.is_member or inner.is_arranged:  # what an archive says of it follows it; the other has its bytes
+                continue
+            yield from self._across(outer, part)
             yield from self._in_values(outer, part)
 
     def _across(self, held: Part, over: Part) -> Iterator[Placed]:

@@ -182,14 +182,12 @@ def _seal_behind(draft: Draft, placed: Placed, name: str) -> str:
     at, stored_end = (edge + placed.held.offset for edge in placed.stored)
     kind, seal = storage_keys(stored_end - at, finding.form), seal_keys(finding.algorithm)
     seal |= {"own": finding.own} if finding.own is not None else {}
+    start, end = (edge + (over or placed.held).offset for edge in placed.covered)
+    is_front = over is not None and over.is_front
     if over is not None and over.header is None:
         about = {"of_file": _file_of(draft, over)}
         path = draft.seal(name, (at, stored_end), kind, {**seal, "over": "file"}, about=about)
-        _check(draft, path, _note(finding))
-        return path
-    start, end = (edge + (over or placed.held).offset for edge in placed.covered)
-    is_front = over is not None and over.is_front
-    if finding.algorithm == Algorithm(LENGTH) and stored_end <= start and end < draft.save.main.source.size:
+    elif finding.algorithm == Algorithm(LENGTH) and stored_end <= start and end < draft.save.main.source.size:
         keys = {"field": f"size_{at:x}", **kind}
         path = let_say_size(draft, name, (at, stored_end), (start, end), keys)
     else:

@@ -249,7 +249,7 @@ class _Walk:
             within = zip(landed, self.contents, strict=False)
             if len(set(sizes)) < LEAST_SIZES or min(sizes) < LEAST_TRIED or not all(at <= len(c) for at, c in within):
                 continue
-            walk = _Walk(self.whole, landed, self.lasts, (self.place[0], self.place[1]), self.trials - 1)
+            walk = _Walk(self.whole, landed, self.lasts, self.place, self.trials - 1)
             if (
                 list(walk.elements())
                 and len({len(c) - at for c, at in zip(self.contents, walk.ends, strict=True)}) == 1

@@ -20,7 +20,7 @@ from faithful_ledger.core.posting.twins import twins
 from faithful_ledger.core.rules import Finding, audit, double_keys, keyed_rows
 from faithful_ledger.core.rules.over_rows import row_findings
 from faithful_ledger.core.save import Save, SaveFile
-from faithful_ledger.core.source import same_bytes
+from faithful_ledger.core.source import Source, same_bytes
 from faithful_ledger.core.storage import NUMBERS, FixedText, PrefixedText, Value
 from faithful_ledger.core.template import Template
 
@@ -76,7 +76,8 @@ def _refuse_stale(plan: Plan) -> None:
             path = next((cause.about for cause in part.causes if cause.kind in ENTERED), "")
             if not path or not part.grown or path in typed:
                 continue
-            for at, name, words in _looks_stale(bound, part, _streams_behind(file, part, plan)):
+            streams = [start for _, _, starts in _packed_in(file, plan) for start in starts if start >= part.end]
+            for at, name, words in _looks_stale(bound, part, streams):
                 grown = f"{abs(part.grown)} bytes {'more' if part.grown > 0 else 'less'}"
                 raise StreamGrows(
                     f"{path} would take {grown}, and the {name} at {place(at)} looks like {words}, which the template "
@@ -116,6 +117,15 @@ def _counting_from(file: FilePlan, part: Replacement, plan: Plan) -> Iterator[tu
     them, where, and how stored.
     """
     from faithful_ledger.core.profile.lengths import offsets_within
+
+    for name, source, starts in _packed_in(file, plan):
+        found = offsets_within(source, starts[0]) if part.end <= starts[0] else None
+        if found is not None:
+            yield name, *found
+
+
+def _packed_in(file: FilePlan, plan: Plan) -> Iterator[tuple[str, Source, list[int]]]:
+    """What is packed in streams of a file: what it is called, its bytes, and where each of its streams begins."""
     from faithful_ledger.core.wrapping import Streams
 
     for other in plan.files:
@@ -123,10 +133,8 @@ def _counting_from(file: FilePlan, part: Replacement, plan: Plan) -> Iterator[tu
         if bound is None or bound.unwrapped is None or other.file.inside != file.file.name:
             continue
         step = bound.unwrapped.steps[0]
-        if isinstance(step, Streams) and part.end <= step.streams[0].offset:
-            found = offsets_within(bound.source, step.streams[0].offset)
-            if found is not None:
-                yield other.file.name, *found
+        if isinstance(step, Streams):
+            yield other.file.name, bound.source, [stream.offset for stream in step.streams]
 
 
 def _refuse_left_behind(plan: Plan, bound: Mapping[str, BoundFile]) -> None:
@@ -238,16 +246,6 @@ def _known_spans(holder: GroupNode) -> Iterator[tuple[int, int]]:
             yield child.start, child.end
 
 
-def _streams_behind(file: FilePlan, part: Replacement, plan: Plan) -> list[int]:
-    """Where the packed streams of a file begin that are behind a replaced span."""
-    from faithful_ledger.core.wrapping import Streams
-
-    inside = (other.file.bound for other in plan.files if other.file.inside == file.file.name)
-    steps = (bound.unwrapped.steps[0] for bound in inside if bound is not None and bound.unwrapped is not None)
-    streams = (stream.offset for step in steps if isinstance(step, Streams) for stream in step.streams)
-    return [offset for offset in streams if offset >= part.end]
-
-
 def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) -> Iterator[tuple[int, str, str]]:
     """Numbers in front of a replaced span that would have to change with its size, as it is in front of packed
     `streams`: where, how stored, and what they look like. Those that a field describes are known to be something else,
@@ -290,10 +288,11 @@ def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) ->
     if container is not None and not is_known(container[0], container[0] + 4):
         yield *container, "the length of the container it is in"
     begins = [start for each in followers(bound.root) if each.kind == "seal" and (start := each.needs[0]) >= part.end]
-    for at, name in offsets_to(bound.source, part.start, [*begins, *streams]):
+    begins += streams
+    for at, name in offsets_to(bound.source, part.start, begins):
         if not is_known(at, at + NUMBERS[name].least_size):
             yield at, name, "the offset of what is behind it"
-    for at, name in lengths_up_to(bound.source, part.start, [*begins, *streams], known):
+    for at, name in lengths_up_to(bound.source, part.start, begins, known):
         if not is_known(at, at + NUMBERS[name].least_size):
             yield at, name, "the length of what is in front of what a seal covers"
     for at, name in lengths_around(bound.source, part.start, part.end):

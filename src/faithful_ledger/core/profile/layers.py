@@ -69,13 +69,13 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
     begins = stream_begins(data, STREAMS) if begins is None else begins
     unmarked = [("lzma", offset) for offset in lzma_begins(data[:LZMA_LOOKED_AT])]
     for offset, kind in sorted((offset, name) for name, offset in [*begins, *unmarked]):
-        if offset < end or any(low <= offset < high for low, high in pixels):
+        if offset < end or _is_in(pixels, offset):
             continue
         if (layer := _read(data, offset, kind, allowance)) is not None:
             found.append(layer)
             end = layer.offset + layer.size
     for offset in _raw_offsets(data):
-        if not (_within(found, offset, offset + 1) or any(low <= offset < high for low, high in pixels)):
+        if not (_within(found, offset, offset + 1) or _is_in(pixels, offset)):
             layer = _read(data, offset, "deflate", allowance)
             if layer is not None and not _within(found, offset, offset + layer.size):
                 found.append(layer)
@@ -136,6 +136,10 @@ def _coded_blocks(data: bytes) -> Array:
         total += KRAFT[lengths >> np.uint64(shift) & np.uint64(4095)]
     found: Array = begins[total == 128]
     return found
+
+
+def _is_in(spans: list[tuple[int, int]], offset: int) -> bool:
+    return any(low <= offset < high for low, high in spans)
 
 
 def _within(layers: list[Layer], start: int, end: int) -> bool:

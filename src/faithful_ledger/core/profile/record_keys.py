@@ -229,7 +229,7 @@ def _placed(saves: Sequence[bytes], way: RecordKeys, hits: Counter[_Hit]) -> tup
     every = sorted(hit.behind for hit in hits.elements())
     farthest = min(every[int(NEARLY_ALL * (len(every) - 1))], 2 * every[len(every) // 2] - way.first)
     size = _step_of(starts, farthest)
-    starts = _in_steps(starts, size) if size else starts[:1]
+    starts = _in_steps(np.asarray(starts), size).tolist() if size else starts[:1]
     behind = min(map(len, saves)) - starts[0]
     if len(starts) == 1:
         size = min(behind, WORD * FARTHEST)
@@ -320,30 +320,24 @@ def _step_of(starts: Sequence[int], farthest: int) -> int:
             break
         if most[number] == steps and gap < size:
             continue
-        if (found := _longest(places, gap)) > steps or (found == steps and gap > size):
+        if (found := _in_steps(places, gap).size) > steps or (found == steps and gap > size):
             size, steps = gap, found
     return size
 
 
-def _longest(places: Array, size: int) -> int:
-    """How many places the longest run in such steps has (see `_in_steps`)."""
-    order = np.argsort(places % size, kind="stable")
-    left, at = (places % size)[order], places[order]
-    ends = np.flatnonzero((left[1:] != left[:-1]) | (at[1:] - at[:-1] > MOST_BETWEEN * size))
-    return int(np.diff(np.concatenate([[-1], ends, [at.size - 1]])).max())
-
-
-def _in_steps(starts: Sequence[int], size: int) -> list[int]:
-    """The most of some places that are multiples of a size apart, and few of it from one to the next."""
-    runs: list[list[int]] = []
-    last = dict[int, list[int]]()  # by what is left of a place, divided by the size
-    for at in starts:
-        run = last.get(at % size)
-        if run is None or at - run[-1] > MOST_BETWEEN * size:
-            runs.append(run := [])
-            last[at % size] = run
-        run.append(at)
-    return max(runs, key=len)
+def _in_steps(places: Array, size: int) -> Array:
+    """The most of some places that are multiples of a size apart, and few of it from one to the next; the first ones of
+    several.
+    """
+    left = places % size
+    order = np.argsort(left, kind="stable")
+    left, at = left[order], places[order]
+    ends = np.flatnonzero((left[1:] != left[:-1]) | (at[1:] - at[:-1] > MOST_BETWEEN * size)) + 1
+    begins, ends = np.concatenate([[0], ends]), np.concatenate([ends, [at.size]])
+    longest = np.flatnonzero(ends - begins == (ends - begins).max())
+    first = longest[np.argmin(at[begins[longest]])]
+    found: Array = at[begins[first] : ends[first]]
+    return found
 
 
 def _extended(saves: Sequence[bytes], known: RecordKeys) -> RecordKeys:
