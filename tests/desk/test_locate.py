@@ -20,7 +20,7 @@ from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, LOCATE
+from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, HISTORY, LOCATE
 from faithful_ledger.desk.stages.describe import SEALS
 from tests.cli import test_another_player as others
 from tests.cli.test_accepting import company, table_read, table_write
@@ -97,6 +97,9 @@ class LocateTest(DeskCase):
         sheet = self.shell.locate.sheet
         return sheet.item(row, sheet.columnCount() - 1).text()
 
+    def sheet_texts(self) -> str:
+        return "\n".join(label.text() for label in self.shell.edit.findChildren(QLabel))
+
     def margin(self) -> str:
         return "\n".join(label.text() for label in self.shell.margin.findChildren(QLabel) if not label.isHidden())
 
@@ -118,6 +121,38 @@ class LocateTest(DeskCase):
         self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text() == "Take the pin back"))
         self.work()
         self.assertEqual(list(template.parent.iterdir()), [])
+
+    def test_a_save_of_another_version_is_read_with_a_warning_until_the_game_takes_a_posting_there(self) -> None:
+        turn, shown = random.Random(5), [4071, 5210, 6602]
+        path = self.folder / "quay.sav"
+        states = [b"QUAY\3\0\0\0" + turn.randbytes(4) + marks.to_bytes(4, "little") + bytes(40) for marks in shown]
+        self.keep_each(path, states)
+        self.shell.show_stage(LOCATE)
+        self.sight(self.name("Marks"), list(map(str, shown)))
+        self.click(next(b for b in self.shell.margin.findChildren(QPushButton) if b.text().startswith("Pin it")))
+        self.work()
+        self.shell.show_stage(EDIT)
+        warning = "4 at 0x4 (4), where the saves it was described from have 3; if this is another version"
+        self.assertNotIn("another version", self.sheet_texts())
+        path.write_bytes(states[-1].replace(b"QUAY\3", b"QUAY\4"))
+        self.press("F5")
+        self.work()
+        self.assertIn(warning, self.sheet_texts())
+        self.type_into(self.table("Pinned"), 0, 2, "5200")
+        self.work()
+        self.assertIn(warning, self.told())
+        self.press("Ctrl+Return")
+        self.click(self.shell.posting.write_button)
+        self.work()
+        self.assertEqual(path.read_bytes()[12:16], (5200).to_bytes(4, "little"))
+        self.shell.show_stage(HISTORY)
+        self.work()
+        self.click(next(b for b in self.shell.history.findChildren(QPushButton) if b.text() == "accepted"))
+        self.work()
+        self.assertIn("proven from now on: marks", self.told())
+        self.shell.show_stage(EDIT)
+        self.work()
+        self.assertNotIn("another version", self.sheet_texts())
 
     def bag(self, name: str, written: Callable[[random.Random, dict[int, int]], bytes]) -> list[str]:
         """How two things are pinned that a player carries, and sorts between four saves."""

@@ -122,9 +122,9 @@ def posted(options: argparse.Namespace, save: Save) -> tuple[Plan, str | None, b
     """
     save.renew_broken = True if options.renew_broken else False if options.leave_broken else None
     plan = make_plan(save)
-    entered = {entry.path for entry in plan.entries}
+    concerned = {*save.files, *(entry.path for entry in plan.entries)}
     for finding in plan.findings:
-        if finding.level == "warning" and finding.path in entered:
+        if finding.level == "warning" and finding.path in concerned:
             warn(f"note: {finding.path}: {finding.message}")
     if plan.undecided and not options.dry_run:
         raise Refused(

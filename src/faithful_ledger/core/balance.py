@@ -26,6 +26,7 @@ __all__ = [
     "states_within",
     "unchecked",
     "undescribed",
+    "unusual",
 ]
 
 Fields: TypeAlias = Callable[[str], list[FieldNode]]  # the fields of a save that a path leads to
@@ -151,6 +152,26 @@ def due_by_name(rule: NameRule, node: FieldNode, path: Path) -> Value | None:
         raise ValueRefused(
             f"{rule.path} has to follow {rule.name_in_words(path)}: {error.what}", "give the file another name"
         ) from error
+
+
+def unusual(bound: BoundFile) -> Iterator[Finding]:
+    """A warning about the first bytes that all saves have from which a file was described, and this one has not."""
+    for usual in bound.spec.usual:
+        found = bytes(bound.source.read(usual.at, min(usual.at + len(usual.content), bound.source.size)))
+        if found != usual.content:
+            here, there = _both_shown(found, usual.content)
+            text = f"{here} at {place(usual.at)}, where the saves it was described from have {there}"
+            then = "if this is another version of the game, values at fixed offsets may be elsewhere"
+            yield Finding(bound.spec.name, "warning", f"{text}; {then}: compare them with the game before you post")
+            return
+
+
+def _both_shown(*contents: bytes) -> list[str]:
+    """Bytes as what they can all be: letters, or numbers in the order in which they are smaller."""
+    if all(content.isascii() and content.decode("ascii").isprintable() for content in contents):
+        return [f"“{content.decode('ascii')}”" for content in contents]
+    low, high = ([int.from_bytes(content, order) for content in contents] for order in ("little", "big"))
+    return [str(number) for number in min(low, high, key=max)]
 
 
 def undescribed(bound: BoundFile) -> Iterator[Finding]:

@@ -376,21 +376,28 @@ class BookTemplates:
         )
         return self.add_place(save, library, place, name)
 
-    def judge(self, posting: Posting, verdict: str, template: Path | None) -> list[str]:
+    def judge(self, posting: Posting, verdict: str, template: Path | None, save: Save | None = None) -> list[str]:
         """Write down what the game made of a posting. Accepted fields are proven from now on: their standing is set in
-        this book's copy of the template. Returns their paths.
+        this book's copy of the template, to which the version of the `save` that was posted is known then. Returns
+        their paths.
 
         Raises:
             LedgerError: the template cannot be read or written.
         """
+        from faithful_ledger.core.describe.draft import changed
+        from faithful_ledger.core.describe.versions import let_be_known
         from faithful_ledger.core.template.extend import with_standing
 
         self.book.records.judge(posting.id, verdict)
         if verdict != "accepted" or template is None:
             return []
         text, proven = with_standing(self_contained(template), [entry["path"] for entry in posting.record["entries"]])
-        if proven:
-            self._write(text, f"{', '.join(proven)} proven")
+        known = text
+        if save is not None and any(finding.path in save.files for finding in save.findings):
+            with suppress(LedgerError):
+                known = changed(text, save, let_be_known)
+        if proven or known != text:
+            self._write(known, f"{', '.join(proven)} proven" if proven else "the version of this save is known")
         return proven
 
     def _write(self, text: bytes, about: str, save: Save | None = None, file: Path | None = None) -> str:

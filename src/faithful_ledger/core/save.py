@@ -21,6 +21,7 @@ from faithful_ledger.core.balance import (
     states_within,
     unchecked,
     undescribed,
+    unusual,
 )
 from faithful_ledger.core.binding import (
     BoundFile,
@@ -386,6 +387,7 @@ class Save:
                 found += unchecked(self._within(file.bound))
                 found += audit(file.bound.root)
                 found += undescribed(file.bound)
+                found += unusual(file.bound)
         found += unchecked((each.node, state) for each, state in self.elsewhere)
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)

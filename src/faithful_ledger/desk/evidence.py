@@ -35,10 +35,10 @@ class Evidence:
             return
         library = self._session.shelf.library(book)
         path = library.path_of(save.template.id) if save.template is not None else None
-        proven = self._session.attempt(lambda: book.templates.judge(posting, verdict, path))
+        proven = self._session.attempt(lambda: book.templates.judge(posting, verdict, path, save))
         if proven is None:
             return
-        if proven and not self._session.pending:
+        if verdict == "accepted" and not self._session.pending:
             self._session.reopen()
         self._session.recorded.emit()
         said = f"; proven from now on: {', '.join(proven)}" if proven else ""

@@ -19,6 +19,7 @@ from faithful_ledger.core.describe.flow import let_follow, let_stand, varies
 from faithful_ledger.core.describe.leading import KEY_NAME, counted_by, leading, let_belong, let_lead, text_in_records
 from faithful_ledger.core.describe.placing import free_name
 from faithful_ledger.core.describe.shaping import sections_of
+from faithful_ledger.core.describe.versions import let_expect
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.save import Save
@@ -45,7 +46,7 @@ def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], 
     moves.
     """
     # Bound once, where one of them asks for them.
-    for_texts, for_lead, for_runs, for_size = tee(others, 4)
+    for_texts, for_lead, for_runs, for_size, for_version = tee(others, 5)
 
     def within(draft: Draft) -> None:
         let_be_in_texts(draft, for_texts)
@@ -62,7 +63,10 @@ def flowing(text: bytes, save: Save, others: Iterable[Mapping[str, BoundFile]], 
                 let_follow(draft.text, file.bound)
         let_keep_size(draft, for_size)
 
-    for act in (within, lead, belong, follow, let_cover):
+    def expect(draft: Draft) -> None:
+        let_expect(draft, for_version)
+
+    for act in (within, lead, belong, follow, let_cover, expect):
         with suppress(LedgerError):
             text = changed(text, save, act)
     return text

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 
-from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere
+from faithful_ledger.core.balance import name_findings, rule_findings, seal_states, states_elsewhere, unusual
 from faithful_ledger.core.binding import BoundFile, FieldNode, GroupNode, Node, RowsNode, bind_files
 from faithful_ledger.core.binding.followers import SealState, WorkedOut, followers
 from faithful_ledger.core.binding.spans import field_at
@@ -52,7 +52,10 @@ def _moving(plan: Plan) -> Iterator[Finding]:
             packed = any(cause.kind == "layer" for cause in part.causes)
             layer = packed and not WorkedOut(root).has_length_over(part.start, part.end)
             if not whole and (entered is not None or layer):
-                text = f"everything behind {place(part.start)} moves by {part.grown:+d}{_suspects(file, part)}"
+                suspects = _suspects(file, part)
+                if entered is None and not suspects and part.end == file.file.source.size:
+                    continue  # nothing is behind it, and what is in front is renewed
+                text = f"everything behind {place(part.start)} moves by {part.grown:+d}{suspects}"
                 yield Finding(entered.about if entered is not None else file.file.name, "warning", text)
 
 
@@ -434,6 +437,7 @@ def check_result(save: Save, plan: Plan) -> None:
     for file in changed:
         if file.file.bound is not None:
             plan.findings += twins(plan.entries, file.file.bound)
+            plan.findings += unusual(file.file.bound)
     anywhere = is_shaped or any(entry.is_bytes for entry in entries)
     plan.findings += _doubled(save, result, changed, anywhere=anywhere)
     if is_shaped:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import cached_property
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from faithful_ledger.core.address import NEXT, Address, Expression, name_parts, parse_path
 from faithful_ledger.core.layers import LayerSpec
@@ -36,6 +36,7 @@ __all__ = [
     "Sign",
     "Steps",
     "Template",
+    "UsualBytes",
     "Witness",
     "elements_of",
 ]
@@ -333,6 +334,13 @@ class RowsSpec(ElementSpec):
         return stride * count if stride is not None and count is not None else None
 
 
+class UsualBytes(NamedTuple):
+    """Bytes that all known saves of a game have at an offset."""
+
+    at: int
+    content: bytes
+
+
 @dataclass
 class FileSpec:
     """One file of a save, or a payload inside another one. Its layout is the content of a nameless group.
@@ -341,7 +349,8 @@ class FileSpec:
     its name stands for the same letters as in the name of the first one. A payload is `inside` a file, or the content
     of its field `held_by`, or of that of every record, behind `layers`, the outermost first. Of what records hold each
     has `part_size` bytes, but for the last; 0 where that is not known. Where it `keeps_size`, what is behind its last
-    element gives way when that takes another size.
+    element gives way when that takes another size. The `usual` bytes are those of the saves that it was described from:
+    with others it may be of another version of the game.
     """
 
     name: str
@@ -354,6 +363,7 @@ class FileSpec:
     held_by: str = ""
     part_size: int = 0
     keeps_size: bool = False
+    usual: tuple[UsualBytes, ...] = ()
     layers: tuple[LayerSpec, ...] = ()
 
     def name_beside(self, first: FileSpec, name: str) -> str:

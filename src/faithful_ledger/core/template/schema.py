@@ -221,6 +221,11 @@ class Magic(Part):
     text: Words | None = None
 
 
+class UsualBytes(Part):
+    at: Annotated[int, Field(ge=0, le=1 << 40)]
+    bytes_: HexBytes = Field(alias="bytes")
+
+
 class Size(Part):
     least: Annotated[int, Field(ge=0)] = 0
     most: Annotated[int, Field(ge=0)] | None = None
@@ -272,6 +277,7 @@ class File(Part):
     inside: Words | None = None
     part_size: Annotated[int, Field(ge=1, le=1 << 30)] | None = None
     keeps_size: bool = False
+    usual: Annotated[list[UsualBytes], Field(max_length=8)] = []
     layers: Annotated[list[Words | LayerKeys], Field(max_length=6)] = []
     format: Words = "binary"
     order: Literal["little", "big"] = "little"

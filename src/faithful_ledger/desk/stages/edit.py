@@ -38,6 +38,7 @@ from faithful_ledger.desk.widgets.values import ValuesPane
 __all__ = ["EditStage"]
 
 MOST_FINDINGS = 6
+LONG_FINDING = 80  # letters; it is on several lines then
 MOST_VALUES = 20_000  # of binary files that are listed
 NARROW = 700
 ABOVE = 60  # pixels of what is above the list that stay in sight
@@ -217,12 +218,13 @@ class EditStage(QWidget):
 
     def _finding(self, finding: Finding) -> QHBoxLayout:
         mark = label(f"{BROKEN} {finding.path}", "broken")
-        text = label(finding.message, wrap=False)
-        line = row(mark, text, spacing=10)
+        is_long = len(finding.message) > LONG_FINDING
+        line = row(mark, spacing=10)
+        line.addWidget(label(finding.message, wrap=is_long), int(is_long))
         if finding.suggested is not None:
             suggested = finding.suggested
             line.addWidget(button(f"Set to {suggested}", lambda: self._mend(finding.path, str(suggested)), "link"))
-        line.addStretch(1)
+        line.addStretch(int(not is_long))
         return line
 
     def _mend(self, path: str, text: str) -> None:

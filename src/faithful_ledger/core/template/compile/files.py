@@ -53,6 +53,7 @@ from faithful_ledger.core.template.model import (
     Sign,
     Steps,
     Template,
+    UsualBytes,
     Witness,
 )
 
@@ -197,6 +198,9 @@ class _Files:
             spec.keeps_size = file.get("keeps_size", False)
             if spec.keeps_size and spec.format != "binary":
                 self.mistakes.append(((*where, "keeps_size"), "only a binary file can keep its size"))
+            spec.usual = tuple(UsualBytes(each["at"], bytes.fromhex(each["bytes"])) for each in file.get("usual", ()))
+            if spec.usual and spec.format != "binary":
+                self.mistakes.append(((*where, "usual"), "only a binary file has usual bytes"))
             files[name] = self.known[name] = spec
             if len(files) > 1 and next(iter(files.values())).root.named(name):
                 self.mistakes.append((where, f"“{name}” is a file and also a field of the first file; rename one"))
