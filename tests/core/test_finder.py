@@ -10,7 +10,7 @@ import zlib
 from collections.abc import Iterable
 from dataclasses import replace
 from functools import partial
-from itertools import product
+from itertools import combinations, product
 from pathlib import Path
 from unittest import mock
 
@@ -31,6 +31,7 @@ from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals
 from faithful_ledger.core.seals.finder.finding import widened
+from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
@@ -38,7 +39,7 @@ from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomial
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
 from faithful_ledger.core.seals.finder.weighted import WEIGHTED, any_weighted
-from faithful_ledger.core.seals.hashes import HASHES, Hash, Lane
+from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash, Lane
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase, dice
@@ -695,6 +696,41 @@ class RunningTest(LedgerCase):
             )
             plain = numbers.running.plain(name, over.starts, over.ends).tolist()
             self.assertEqual(plain, [ALGORITHMS[name]([view[start:end]]), wanted[1]], name)
+
+    def test_digests_near_the_end_of_a_large_content_are_those_of_its_bytes(self) -> None:
+        turn = dice()
+        content = turn.randbytes(30_000)
+        numbers, view = Numbers(content), memoryview(content)
+        usual = (0, 4, 16, 25_000, 25_904, 25_910, 29_000, 29_984, 30_000)
+        for name in (*DIGESTS, "hmac-sha-256"):
+            each = Algorithm(name, key=b"quay" if name.startswith("hmac") else b"")
+            for start, end in combinations(usual, 2):
+                self.assertEqual(numbers.of(each, start, end, 0, 0, None), each([view[start:end]]), (name, start, end))
+                at = turn.choice([start, turn.randrange(start, end - 3), end - 4])
+                for own in ("zeros", "left out"):
+                    covered = [view[start:at], memoryview(own_bytes(own, 4)), view[at + 4 : end]]
+                    self.assertEqual(numbers.of(each, start, end, at, 4, own), each(covered), (name, start, end, at))
+
+    @given(st.lists(st.tuples(st.integers(0, 9), st.integers(1, 60)), max_size=40))
+    def test_what_is_kept_is_no_more_than_fits(self, asked: list[tuple[int, int]]) -> None:
+        kept: Kept[int, bytes] = Kept(100)
+        made: list[int] = []
+        sizes = dict(asked)
+        for key, _ in asked:
+
+            def make(key: int = key) -> bytes:
+                made.append(key)
+                return bytes(sizes[key])
+
+            before = {each for each in sizes if kept.known(each) is not None}
+            self.assertEqual(len(kept.get(key, sizes[key], make)), sizes[key])
+            now = {each for each in sizes if kept.known(each) is not None}
+            self.assertIn(key, now)
+            self.assertLessEqual(sum(sizes[each] for each in now), 100)
+            if sum(sizes[each] for each in before | {key}) <= 100:
+                self.assertEqual(now, before | {key}, "nothing goes as long as all fits")
+        kept.clear()
+        self.assertEqual([kept.known(each) for each in sizes], [None] * len(sizes))
 
     @given(st.binary(min_size=1, max_size=60), st.lists(st.integers(0, 59), min_size=1, max_size=6))
     def test_hashes_that_are_followed_together(self, content: bytes, starts: list[int]) -> None:

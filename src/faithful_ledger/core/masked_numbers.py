@@ -31,6 +31,8 @@ def find_masked(contents: Sequence[bytes]) -> LayerSpec | None:
         for group in _groups(content):
             for number, mask in permutations(group, 2):
                 bits[number, mask] += _agreement(group[number], group[mask])
+        if max(bits.values(), default=0.0) <= 0:
+            return None
     # Of two that mask each other, the one called a key is the mask, or the one that is written first.
     best = max(bits, key=lambda pair: (bits[pair], "key" in pair[1].lower()), default=None)
     if best is None or bits[best] < ENOUGH:

@@ -179,9 +179,11 @@ def _strings(part: Part) -> Iterator[Part]:
     documents = [text_of(content) for content in part.contents]
     if None in documents:
         return
-    leaves = [_long_leaves(document) for document in documents if document is not None]
-    if leaves[0] and not _has_several(documents[0]):
-        return  # a mark and all the rest, which is not a text of a known format
+    known = [document for document in documents if document is not None]
+    first = _long_leaves(known[0])
+    if not first or not _has_several(known[0]):
+        return  # of two, a mark and all the rest, which is not a text of a known format
+    leaves = [first, *map(_long_leaves, known[1:])]
     common = [path for path in leaves[0] if all(path in each for each in leaves)]
     common.sort(key=lambda path: -len(leaves[0][path].raw))
     for path in common[:MOST_STRINGS]:
@@ -203,8 +205,8 @@ def text_of(content: bytes) -> Document | None:
     return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
 
 
-def _has_several(document: Document | None) -> bool:
-    return document is not None and len(list(islice(document.leaves(), 2))) > 1
+def _has_several(document: Document) -> bool:
+    return len(list(islice(document.leaves(), 2))) > 1
 
 
 def _long_leaves(document: Document) -> dict[str, TextLeaf]:

@@ -145,8 +145,10 @@ class SealSearch:
         looked at `closely`, the files have only ranges that people choose.
         """
         found: list[Placed] = []
-        for part in self.parts[1:]:
-            found += self._from_outside(part)
+        for placed in chain.from_iterable(map(self._from_outside, self.parts[1:])):
+            found.append(placed)
+            if placed.finding.sure:
+                report(best_placed(found))
         found += self._among_members()
         for part in self.parts if self.looks_inside else ():
             found += self._over_values(part)

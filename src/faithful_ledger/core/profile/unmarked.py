@@ -195,6 +195,7 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
     """
     alone: Layer | None = None
     left = left_of_brotli = MOST_WHOLE * max(len(data), LEAST_TRIED)
+    filled = len(data.rstrip(b"\0"))
     for offset in range(1 if _is_text(data) else min(FIRST, max(len(data) - LEAST_LONE, 0))):
         kinds = () if _is_text(data) else (*([KIND] if may_begin(data, offset) else ()), *_endless(data, offset))
         if left_of_brotli >= 0:
@@ -205,7 +206,7 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
                 allowance.left = own.left
                 return layer
         for kind in kinds:
-            for end in (len(data), *_ends_said(data, offset)):
+            for end in (len(data), *_ends_said(data, offset, filled)):
                 if kind != KIND and left < 0:
                     break
                 own = Allowance(allowance.left)
@@ -255,12 +256,12 @@ def _endless(data: bytes, offset: int) -> Iterator[str]:
         yield from RUNS  # which any bytes may be, so that their sizes have to be said
 
 
-def _ends_said(data: bytes, offset: int) -> list[int]:
+def _ends_said(data: bytes, offset: int, filled: int) -> list[int]:
     """Where something ends, a few bytes before the file does, or with nothing but zeros behind it, if a number in front
-    of it is its size.
+    of it is its size. The zeros at the end are from `filled` on.
     """
     ends = (offset + size for size in _numbers(data[:offset]) if offset + LEAST_BLOCK <= offset + size < len(data))
-    return sorted(end for end in ends if len(data) - end <= BEHIND or not data[end:].strip(b"\0"))
+    return sorted(end for end in ends if end >= min(filled, len(data) - BEHIND))
 
 
 def _in_chains(data: bytes) -> Iterator[Spans]:

@@ -89,7 +89,7 @@ class Best:
 
     def _follows(self, other: Finding, finding: Finding) -> bool:
         """Whether edits of what both cover, renewed by one finding, leave the other one true."""
-        if _kind(other) != _kind(finding):
+        if _kind(other) != _kind(finding) or finding.algorithm.name == LENGTH:  # which no edit changes
             return False
         key = other, finding
         if key not in self._known:

@@ -9,8 +9,10 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.bit_order import mirrored
-from faithful_ledger.core.seals.algorithms import Algorithm, own_bytes
+from faithful_ledger.core.seals.algorithms import KEYED, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
+from faithful_ledger.core.seals.finder.digests import Digests
+from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, multiplying, polynomials
 from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.hashes import HASHES, Hash
@@ -19,6 +21,7 @@ from faithful_ledger.core.seals.sums import SUMS
 __all__ = ["Numbers", "is_plain_sum"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
+MOST_KEPT, NUMBER = 1 << 27, 8  # bytes of prefixes that are kept, and of one
 
 
 def is_plain_sum(algorithm: Algorithm) -> bool:
@@ -32,7 +35,8 @@ class Numbers:
     def __init__(self, content: bytes) -> None:
         self.content = content
         self.running = RunningSums(content)
-        self.prefixes: dict[tuple[int, int, bool], Prefixes] = {}
+        self.digests = Digests(content)
+        self.prefixes: Kept[tuple[int, int, bool], Prefixes] = Kept(MOST_KEPT)
         self._filled: Array | None = None
         self.states: dict[tuple[object, Ranges], Array] = {}
 
@@ -55,6 +59,13 @@ class Numbers:
         return self._from_bytes(algorithm, start, end, at, size, own)
 
     def _from_bytes(self, algorithm: Algorithm, start: int, end: int, at: int, size: int, own: str | None) -> int:
+        if algorithm.is_digest and not algorithm.is_salted and not algorithm.changed:
+            name = algorithm.name.removeprefix(KEYED)
+            if own is None:
+                found = self.digests.over(name, algorithm.key, start, end)
+            else:
+                found = self.digests.around(name, algorithm.key, start, end, at, size, own_bytes(own, size))
+            return int.from_bytes(found, "big")
         data = memoryview(self.content)
         if own is None:
             return algorithm([data[start:end]])
@@ -84,10 +95,11 @@ class Numbers:
 
     def _prefixes(self, crc: Crc) -> Prefixes:
         key = crc.width, crc.polynomial, crc.reflected
-        if key not in self.prefixes:
-            ring = polynomials(crc.width, crc.polynomial)
-            self.prefixes[key] = Prefixes(ring, self.content, flipped=not crc.reflected)
-        return self.prefixes[key]
+
+        def make() -> Prefixes:
+            return Prefixes(polynomials(crc.width, crc.polynomial), self.content, flipped=not crc.reflected)
+
+        return self.prefixes.get(key, NUMBER * len(self.content), make)
 
     def _crc(self, crc: Crc, start: int, end: int, at: int, size: int, own: str | None) -> int:
         """The same from prefixes (rings.py)."""
@@ -103,9 +115,10 @@ class Numbers:
         """A hash that multiplies and adds each byte, from prefixes as well."""
         ring, left = multiplying(hashing.multiplier), size if own == "left out" else 0
         key = 32, hashing.multiplier, False
-        if key not in self.prefixes:
-            self.prefixes[key] = Prefixes(ring, self.content, flipped=False)
-        prefixes, powers = self.prefixes[key], ring.powers(len(self.content) + 1)
+        prefixes = self.prefixes.get(
+            key, NUMBER * len(self.content), lambda: Prefixes(ring, self.content, flipped=False)
+        )
+        powers = ring.powers(len(self.content) + 1)
         total = ring.minus_one(prefixes.end(end, at, size, own), int(prefixes.whole[start]))
         begun = ring.product(int(powers[end - start - left]), hashing.start)
         return ring.product(int(powers[end - left]), total) + begun & 0xFFFFFFFF

@@ -22,6 +22,7 @@ from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of, repeated
+from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
@@ -34,6 +35,7 @@ MOST_ENDS = 4
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
 FEW = 1 << 11
 THREADS, LARGE = 2, 1 << 19
+MOST_KEPT, NUMBER = 1 << 28, 8  # bytes of what chains have in common with places, and of a number
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
 
@@ -86,38 +88,39 @@ class Differences:
         self.contents = list(contents)
         self.size = len(contents[0])
         self.at = changed_offsets(contents)
-        self._terms: dict[tuple[int, bool], list[Array]] = {}
-        self._prefixes: dict[tuple[int, bool], Prefixes] = {}
+        self._terms: Kept[tuple[Ring, bool], list[Array]] = Kept(MOST_KEPT)
+        self._prefixes: Kept[tuple[Ring, bool], Prefixes] = Kept(MOST_KEPT)
 
     def terms(self, chain: Chain) -> list[Array]:
         """What the bytes that differ add to the prefixes, for each save but the first: the difference to that one."""
-        key = id(chain.ring), chain.flipped
-        if key not in self._terms:
-            which = self.at if self.at.size < self.size else slice(None)
-            weights = chain.ring.inverses(self.size)[which]
-            flip = mirrored_bytes if chain.flipped else bytes
-            first, *others = (np.frombuffer(flip(content), np.uint8)[which] for content in self.contents)
+        size = NUMBER * self.at.size * (len(self.contents) - 1)
+        return self._terms.get((chain.ring, chain.flipped), size, lambda: self._new_terms(chain))
 
-            def between(other: Array) -> Array:
-                return chain.ring.between(first, other, weights)
+    def _new_terms(self, chain: Chain) -> list[Array]:
+        which = self.at if self.at.size < self.size else slice(None)
+        weights = chain.ring.inverses(self.size)[which]
+        flip = mirrored_bytes if chain.flipped else bytes
+        first, *others = (np.frombuffer(flip(content), np.uint8)[which] for content in self.contents)
 
-            if self.at.size < FEW:  # tables for each would take longer than all others at once
-                times = len(others)
-                every = chain.ring.between(np.tile(first, times), np.concatenate(others), np.tile(weights, times))
-                self._terms[key] = np.split(every, times)
-            elif self.at.size < LARGE:
-                self._terms[key] = list(map(between, others))
-            else:
-                with ThreadPoolExecutor(THREADS) as pool:  # NumPy lets others run meanwhile
-                    self._terms[key] = list(pool.map(between, others))
-        return self._terms[key]
+        def between(other: Array) -> Array:
+            return chain.ring.between(first, other, weights)
+
+        if self.at.size < FEW:  # tables for each would take longer than all others at once
+            times = len(others)
+            every = chain.ring.between(np.tile(first, times), np.concatenate(others), np.tile(weights, times))
+            return np.split(every, times)
+        if self.at.size < LARGE:
+            return list(map(between, others))
+        with ThreadPoolExecutor(THREADS) as pool:  # NumPy lets others run meanwhile
+            return list(pool.map(between, others))
 
     def prefixes(self, chain: Chain) -> Prefixes:
         """Those of the first save."""
-        key = id(chain.ring), chain.flipped
-        if key not in self._prefixes:
-            self._prefixes[key] = Prefixes(chain.ring, self.contents[0], flipped=chain.flipped, few=not chain.known)
-        return self._prefixes[key]
+
+        def make() -> Prefixes:
+            return Prefixes(chain.ring, self.contents[0], flipped=chain.flipped, few=not chain.known)
+
+        return self._prefixes.get((chain.ring, chain.flipped), NUMBER * self.size, make)
 
     def apart(self, place: Place, of: Array) -> Array:
         """Of what there is for each of the bytes that differ, what is not that of a place's own bytes."""

@@ -18,6 +18,7 @@ import numpy as np
 from faithful_ledger.core.bit_order import mirrored, mirrored_bytes
 from faithful_ledger.core.seals.algorithms import own_bytes
 from faithful_ledger.core.seals.crc import Crc
+from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.gf2 import looked_up, product, tables, times_x
 
 __all__ = ["Multiplying", "Polynomials", "Prefixes", "Ranges", "Ring", "forget_powers", "multiplying", "polynomials"]
@@ -26,6 +27,7 @@ Array: TypeAlias = np.ndarray[Any, Any]
 FEW, MANY = 8, 1 << 16  # numbers that are not worth tables, and that are worth large ones
 LARGE, FINE = 1 << 18, 1 << 12  # bytes of which not all powers are worth having; and powers one by one
 FEW_POINTS, MOST_POINTS = 16, 1 << 12
+MOST_POWERS = 1 << 28  # bytes of powers that are kept
 
 
 class Ring(ABC):
@@ -117,8 +119,18 @@ def _power(ring: Ring, exponent: int) -> int:
     return result
 
 
-@lru_cache(maxsize=128)
+_POWERS: Kept[tuple[Ring, int], Array] = Kept(MOST_POWERS)
+
+
 def _powers(ring: Ring, base: int, count: int) -> Array:
+    """base⁰, base¹ …; of those for a larger save the first."""
+    known = _POWERS.known((ring, base))
+    if known is None or known.size < count:
+        known = _POWERS.put((ring, base), _new_powers(ring, base, count), count * np.dtype(ring.kind).itemsize)
+    return known[: max(count, 1)]
+
+
+def _new_powers(ring: Ring, base: int, count: int) -> Array:
     found = np.full(max(count, 1), ring.one, ring.kind)
     step, done = base, 1
     while done < found.size:
@@ -131,7 +143,7 @@ def _powers(ring: Ring, base: int, count: int) -> Array:
 
 def forget_powers() -> None:
     """For a measurement of what they cost."""
-    _powers.cache_clear()
+    _POWERS.clear()
     _power.cache_clear()
 
 

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import own_bytes
+from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.sums import SUMS, Sum, folded
 
@@ -16,6 +17,7 @@ __all__ = ["RunningSums"]
 Array: TypeAlias = np.ndarray[Any, Any]
 LARGEST = 4 << 20  # bytes; the weighted sums of more would not fit into 64 bits
 ADLER = 65_521
+MOST_KEPT, NUMBER = 3 << 25, 8  # bytes of running sums that are kept, and of one
 
 
 class _Added(NamedTuple):
@@ -33,9 +35,7 @@ class RunningSums:
 
     def __init__(self, content: bytes) -> None:
         self.content = content
-        self._plain: dict[tuple[int, str, int, bool], Array] = {}
-        self._weighted: dict[tuple[int, str, int, bool], Array] = {}
-        self._xored: dict[tuple[int, int], Array] = {}
+        self._sums: Kept[tuple[object, ...], Array] = Kept(MOST_KEPT)
 
     def number(self, name: str, start: int, end: int, at: int, size: int, own: str | None) -> int | None:
         """The sum of a name over [start, end), in which `size` bytes at an offset are seen as `own`; None where only
@@ -124,10 +124,11 @@ class RunningSums:
         return edges, self.plain(name, *((anchors, edges) if is_start else (edges, anchors)))
 
     def _running_xor(self, kind: Sum, lane: int) -> Array:
-        if (kind.word, lane) not in self._xored:
+        def make() -> Array:
             terms = self._terms(kind, lane, weighted=False)
-            self._xored[kind.word, lane] = np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
-        return self._xored[kind.word, lane]
+            return np.concatenate(([np.uint64(0)], np.bitwise_xor.accumulate(terms)))
+
+        return self._sums.get(("xor", kind.word, lane), self._size_of(kind), make)
 
     def _pieces(
         self, word: int, start: int, end: int, at: int, size: int, own: str | None
@@ -161,11 +162,14 @@ class RunningSums:
 
     def _running(self, kind: Sum, start: int, *, weighted: bool = False) -> Array:
         lane = start % kind.word
-        key = kind.word, kind.order, lane, kind.signed
-        known = self._weighted if weighted else self._plain
-        if key not in known:
-            known[key] = np.concatenate(([np.uint64(0)], np.cumsum(self._terms(kind, lane, weighted=weighted))))
-        return known[key]
+
+        def make() -> Array:
+            return np.concatenate(([np.uint64(0)], np.cumsum(self._terms(kind, lane, weighted=weighted))))
+
+        return self._sums.get((weighted, kind.word, kind.order, lane, kind.signed), self._size_of(kind), make)
+
+    def _size_of(self, kind: Sum) -> int:
+        return NUMBER * len(self.content) // kind.word
 
     def _terms(self, kind: Sum, lane: int, *, weighted: bool) -> Array:
         rest = self.content[lane:]
