@@ -313,6 +313,11 @@ class StrangerTest(CommandCase):
         self.assertIn("no seal is known, so nothing says that the game will accept it", out)
         self.assertNotIn("in balance", out)
         self.assertNotIn("0 of 0", out)
+        layout = "[{field: a, as: u8, length_of: b}, {unknown: b, size: a}]"
+        path.write_bytes(b"\3abc")
+        out = self.run_command("check", path, "--template", self.template(layout))[1]
+        self.assertIn("no checksum is known, so nothing says that the game will accept it", out)
+        self.assertIn("1 of 1 seals hold", out)
 
     def test_a_broken_template_of_the_user_stops_no_other_save(self) -> None:
         saves = self.harbour()

@@ -18,7 +18,8 @@ from functools import partial
 from typing import Any
 
 from tests.cli.test_another_player import chunk, short
-from tests.cli.test_from_sightings import Format, SightingsCase, of_json, without_seed
+from tests.cli.test_from_sightings import FORMATS, Format, SightingsCase, of_json, voyage, without_seed
+from tests.support import dice
 
 Tokens = list[tuple[int, bytes]]  # whether one is a new byte, and its bytes
 
@@ -554,3 +555,36 @@ MORE_FORMATS = (
 class MoreFormatsTest(SightingsCase):
     def test_what_the_game_showed_is_changed_so_that_it_takes_it(self) -> None:
         self.changed_in_each(MORE_FORMATS)
+
+
+class TwoCopiesTest(SightingsCase):
+    """Of two copies little is known for sure: what is not sealed then is said, and what is sure is right."""
+
+    def test_what_is_called_in_balance_is_taken_by_the_game(self) -> None:
+        fixed = next(each for each in MORE_FORMATS if each.read is fixed_read)
+        others = [each for each in (*FORMATS, *MORE_FORMATS) if each.seal and each is not fixed]
+        for number, each in enumerate([fixed, *dice().sample(others, 6)]):
+            seed = random.randrange(1 << 32)
+            with self.subTest(each.name, seed=seed):
+                folder = self.folder / f"voyage{number}"
+                folder.mkdir()
+                moments = voyage(random.Random(seed))[-2:]
+                saves = [folder / "a.sav", folder / "b.sav"]
+                for path, value in zip(saves, moments, strict=True):
+                    path.write_bytes(each.write(value))
+                if not self.pinned("Marks", [(path, now["marks"]) for path, now in zip(saves, moments, strict=True)]):
+                    continue
+                self.run_command("find-seals", *saves, "--accept")
+                (marks,) = [
+                    field["path"]
+                    for field in self.json_of("read", saves[-1])["fields"]
+                    if field["path"].rpartition(".")[2] == "marks"
+                ]
+                wanted, out = moments[-1]["marks"] + 100_000, folder / "out.sav"
+                status, said, _ = self.run_command("post", saves[-1], "--set", f"{marks}={wanted}", "--out", out)
+                if not status and "in balance" in said:
+                    day, name = moments[-1]["day"], moments[-1]["name"]
+                    self.assertEqual(each.read(out.read_bytes()), (wanted, day, name))
+                else:
+                    self.assertIsNot(each, fixed, said)
+                    self.assertTrue(status or "is known, so nothing says that the game will accept it" in said, said)

@@ -41,7 +41,7 @@ def card(options: argparse.Namespace) -> int:
         document = plan_json(plan, written, kept)
         print_json({**document, "fields": document["entries"], **_json(after)})
     else:
-        print_plan(plan, written, kept, knows_seals=save.knows_seals)
+        print_plan(plan, written, kept, doubt=save.doubt)
         if written:
             _print(after)
     return 0

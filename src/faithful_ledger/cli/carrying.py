@@ -270,7 +270,7 @@ def _posted(options: argparse.Namespace, save: Save, left: list[LeftOut]) -> int
         document |= {"written": files, "kept": [kept] if kept else []}
         print_json({**document, "left_out": [each._asdict() for each in left]})
     else:
-        print_plan(plan, written, kept, knows_seals=save.knows_seals)
+        print_plan(plan, written, kept, doubt=save.doubt)
         if left:
             print_table("Left out", ("Field", "Why"), [(each.path, each.why) for each in left])
     return 0 if plan.entries or not left else 1

@@ -109,7 +109,7 @@ def post(options: argparse.Namespace) -> int:
     if options.json:
         print_json(plan_json(plan, written, kept))
     else:
-        print_plan(plan, written, kept, knows_seals=save.knows_seals)
+        print_plan(plan, written, kept, doubt=save.doubt)
     return 0
 
 
@@ -325,7 +325,7 @@ def _snapshot_json(snapshot: Snapshot) -> dict[str, Any]:
 
 
 def _print_summary(save: Save) -> None:
-    state = _state(save.in_balance, save.knows_seals)
+    state = _state(save.in_balance, save.doubt)
     what = f"{save.template.title} {save.template.version}" if save.template is not None else _texts(save)
     say(f"{save.path}: {what}, {save.main.source.size} bytes, {state}")
     for seal in save.seals:
@@ -343,10 +343,10 @@ def _texts(save: Save) -> str:
     return f"no template; {', '.join(kinds) or 'bytes'}"
 
 
-def _state(in_balance: bool, knows_seals: bool) -> str:
+def _state(in_balance: bool, doubt: str) -> str:
     if not in_balance:
         return "✕ out of balance"
-    return "◆ in balance" if knows_seals else "◇ no seal is known, so nothing says that the game will accept it"
+    return f"◇ {doubt}" if doubt else "◆ in balance"
 
 
 def print_after(plan: Plan | Carry) -> None:
@@ -357,7 +357,7 @@ def print_after(plan: Plan | Carry) -> None:
         say(f"The game should show: {title} {value}")
 
 
-def print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool) -> None:
+def print_plan(plan: Plan, written: bool, kept: str | None, *, doubt: str) -> None:
     entries = [(e.path, e.old_text, e.new_text) for e in plan.entries]
     entries += [(f"{e.path} (by a rule)", e.old_text, e.new_text) for e in plan.followers]
     print_table("Entries", ("Field", "Was", "Becomes"), entries)
@@ -369,7 +369,7 @@ def print_plan(plan: Plan, written: bool, kept: str | None, *, knows_seals: bool
     print_after(plan)
     for path in plan.companions:
         say(f"{path} {'was' if kept else 'would be'} removed; the game makes it anew.")
-    say(_state(plan.in_balance, knows_seals))
+    say(_state(plan.in_balance, doubt))
     say(
         f"Written. The untouched files are kept as {kept}."
         if kept

@@ -62,7 +62,7 @@ def leads(
     """Where to look after a refusal. `copies` are kept copies of each file, the oldest first; `changes` say by how many
     bytes a file grew at an offset.
     """
-    if not save.knows_seals:
+    if save.doubt:
         yield Lead("Nothing that is described checks this file: the game may compare a checksum that nobody knows yet.")
     known = [node for state in save.seals for node in save.nodes(state.name)]
     for name, sources in copies.items():

@@ -66,6 +66,7 @@ __all__ = [
 
 BYTES_A_STEP = 8  # that are as much work as a step of binding
 NO_ENTRIES: Mapping[str, Entry] = MappingProxyType({})
+NO_CHECKSUMS = frozenset({"length", "count", "offset", "copy"})  # what they say, a save may say that the game refuses
 
 
 @dataclass(slots=True)
@@ -397,8 +398,15 @@ class Save:
 
     @property
     def knows_seals(self) -> bool:
-        """Whether anything says that the save is whole; without a seal nobody can tell that the game will accept it."""
         return bool(self.seals)
+
+    @property
+    def doubt(self) -> str:
+        """Why the game may refuse a save in balance all the same; empty where a checksum says that it is whole."""
+        if any(state.algorithm not in NO_CHECKSUMS for state in self.seals):
+            return ""
+        known = "no checksum is known" if self.knows_seals else "no seal is known"
+        return f"{known}, so nothing says that the game will accept it"
 
     @property
     def in_balance(self) -> bool:

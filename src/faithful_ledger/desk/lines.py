@@ -15,6 +15,7 @@ __all__ = ["COMPARE", "KEYS", "TEMPLATES", "Balance", "balance_of", "explained_s
 
 LONGEST = 20  # letters in the second line of a stage
 UNSEALED = ("open", "no seals known")  # the template knows none, so nobody can say that the game will accept it
+UNCHECKED = ("open", "no checksum known")  # only lengths, counts, offsets and copies
 COMPARE = [
     ("open", OPEN, "changed: other bytes at the place where they belong"),
     ("open", OPEN, "came in, went: bytes that only one of the two has"),
@@ -90,10 +91,11 @@ def balance_of(session: Session, save: Save) -> Balance:
         return Balance("open", "working it out…", "", False)
     if session.plan_error is not None:
         return Balance("broken", "cannot be posted", "", False)
+    doubt = (UNCHECKED if save.knows_seals else UNSEALED) if save.doubt else None
     if plan is None:
         held = save.in_balance if save.template is not None and save.problem is None else None
         words = {True: ("holds", "in balance"), False: ("broken", "out of balance"), None: ("open", "not checked")}
-        return Balance(*(words[held] if save.seals or not held else UNSEALED), "", False)
+        return Balance(*(doubt if held and doubt else words[held]), "", False)
     renewed = [renewal.kind for renewal in plan.renewals]
     seals, others = renewed.count("seal"), len(renewed) - renewed.count("seal")
     parts = [f"{seals} {'seal' if seals == 1 else 'seals'} to renew"] if seals else []
@@ -101,7 +103,7 @@ def balance_of(session: Session, save: Save) -> Balance:
     removed = len(plan.companions)
     parts += [f"{removed} {'file' if removed == 1 else 'files'} to remove"] if removed else []
     state = ("open", "asks about its seals") if plan.undecided else ("holds", "will balance")
-    state = state if save.seals or not plan.in_balance else UNSEALED
+    state = doubt if doubt and plan.in_balance and not plan.undecided else state
     state = state if plan.in_balance or plan.undecided else ("broken", "will not balance")
     return Balance(*state, "  ·  ".join(parts), True)
 

@@ -10,7 +10,7 @@ from faithful_ledger.core.describe.flow import varies
 
 __all__ = ["let_keep_size"]
 
-LEAST_SAVES = 3
+LEAST_SAVES, LEAST_OF_OTHER_ENDS = 3, 2  # where what is in them ends at one offset, and at several
 LEAST_ZEROS, MANY_ZEROS = 8, 64  # where there are more in one save than in another, and where as many are in all
 
 
@@ -32,7 +32,8 @@ def let_keep_size(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> No
 
 def _is_filled(files: Sequence[BoundFile]) -> bool:
     sizes = {bound.source.size for bound in files}
-    if len(files) < LEAST_SAVES or len(sizes) > 1:
+    ends = {max((child.end for child in bound.root.children), default=0) for bound in files}
+    if len(files) < (LEAST_SAVES if len(ends) == 1 else LEAST_OF_OTHER_ENDS) or len(sizes) > 1:
         return False
     contents = [bytes(bound.source.read(0, bound.source.size)) for bound in files]
     zeros = {len(content) - len(content.rstrip(b"\0")) for content in contents}

@@ -64,7 +64,7 @@ class Edge(NamedTuple):
 class Place(NamedTuple):
     """`size` bytes that hold a number of `bits`, in a form: u16le … u64be, hex, HEX, decimal, base64. `values` are
     those of the saves. It is `mixed` if every byte of it has several values in the saves, as in a checksum that mixes
-    well, and `restless` if its lowest one has, as in a sum.
+    well, and `restless` if its lowest one has, as in a sum, or if it is mixed.
     """
 
     edge: Edge
@@ -186,12 +186,16 @@ def _in_bytes(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[P
     varies = (arrays != arrays[0]).any(axis=0) if len(cut) > 1 else np.ones(shortest, bool)
     ordered = np.sort(arrays, axis=0)
     kinds = 1 + (ordered[1:] != ordered[:-1]).sum(axis=0)
-    restless = kinds >= min(len(cut), MIXED)
+    wanted = min(len(cut), MIXED)
+    restless = kinds >= wanted
     many = np.concatenate(([0], np.cumsum(restless)))
+    enough = np.concatenate(([0], np.cumsum(np.where(kinds > 1, np.minimum(kinds, wanted), 0))))
     for width in WIDTHS:
         if shortest < width:
             continue
         mixed = many[width:] - many[:-width] == width
+        if width > 1 and len(cut) == MIXED:  # of three values of a byte two are the same now and then
+            mixed |= enough[width:] - enough[:-width] == width * wanted - 1
         for order in ("le", "be") if width > 1 else ("le",):
             least = 0 if order == "le" else width - 1  # the byte that counts least differs in a sum as in a checksum
             offsets = np.flatnonzero(varies[least : shortest - width + 1 + least])
@@ -204,7 +208,8 @@ def _in_bytes(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[P
                 values = tuple(int.from_bytes(raw, "little" if order == "le" else "big") for raw in raws)
                 name = f"u{8 * width}{order}" if width > 1 else "u8"
                 edge = _edge(offset, shortest, from_end)
-                yield Place(edge, width, name, 8 * width, values, bool(mixed[offset]), bool(restless[offset + least]))
+                is_mixed = bool(mixed[offset])
+                yield Place(edge, width, name, 8 * width, values, is_mixed, is_mixed or bool(restless[offset + least]))
 
 
 def _edge(offset: int, shortest: int, from_end: bool) -> Edge:
