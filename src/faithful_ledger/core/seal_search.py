@@ -361,6 +361,9 @@ class SealSearch:
         """The seals of a part that are stored in it; none is within a packed stream, or covers a piece of one."""
         streams = self._streams_of(part, part.contents)
         edges = _edges_of(part, streams)
+        hints = hints or self.hints
+        if all(_is_mostly(spans, content) for spans, content in zip(streams, part.contents, strict=True)):
+            hints = hints.naturally  # any other range would cover a piece of a stream
 
         def placed(more: list[Finding]) -> list[Placed]:
             found = [_of_streams(each, part, edges) if each.algorithm.name == LENGTH else each for each in more]
@@ -369,7 +372,7 @@ class SealSearch:
         def so_far(more: list[Finding]) -> None:
             report(best_placed([*known, *placed(more)]))
 
-        return placed(find_seals(part.contents, hints or self.hints, end, so_far, edges))
+        return placed(find_seals(part.contents, hints, end, so_far, edges))
 
     def _from_outside(self, part: Part) -> Iterator[Placed]:
         """Checksums over a part that are stored in what it is in, and its length."""
@@ -489,6 +492,11 @@ def _of_streams(finding: Finding, part: Part, edges: Edges) -> Finding:
                 likelier = edges_bits((first, last), place, size) - edges_bits((0, size), place, size)
                 return replace(made, bits=finding.bits + likelier)
     return finding
+
+
+def _is_mostly(streams: Sequence[tuple[int, int]], content: bytes) -> bool:
+    """Whether streams are at least three quarters of a content."""
+    return 4 * sum(high - low for low, high in streams) >= 3 * len(content) > 0
 
 
 def _cuts_through(finding: Finding, part: Part, streams: Streams) -> bool:
