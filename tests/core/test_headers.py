@@ -10,7 +10,8 @@ from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.leading import BYTES_NOTE, ENDED_NOTE
 from faithful_ledger.core.describe.pins import without_leading
 from faithful_ledger.core.errors import TemplateError
-from faithful_ledger.core.in_front.walk import LeadingBytes, LeadingText, headers_of
+from faithful_ledger.core.in_front.elements import LeadingBytes, LeadingText
+from faithful_ledger.core.in_front.walk import headers_of
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.profile import find_layers
 from faithful_ledger.core.profile.enclosing import text_around

@@ -5,7 +5,8 @@ from __future__ import annotations
 import random
 import struct
 
-from faithful_ledger.core.in_front.walk import CountedRows, in_front
+from faithful_ledger.core.in_front.elements import CountedRows
+from faithful_ledger.core.in_front.walk import in_front
 from faithful_ledger.core.storage import NUMBERS
 from tests.support import LedgerCase
 

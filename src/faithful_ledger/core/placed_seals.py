@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from faithful_ledger.core.errors import place
-from faithful_ledger.core.in_front.walk import Header
+from faithful_ledger.core.in_front.elements import Header
 from faithful_ledger.core.layers import ENCLOSED
 from faithful_ledger.core.seal_parts import Part, text_of
 from faithful_ledger.core.seals.algorithms import LENGTH

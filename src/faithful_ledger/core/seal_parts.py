@@ -14,7 +14,8 @@ from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.errors import LedgerError, place
 from faithful_ledger.core.formats import Document, recognised_text
 from faithful_ledger.core.formats.document import TextLeaf
-from faithful_ledger.core.in_front.walk import Header, headers_of
+from faithful_ledger.core.in_front.elements import Header
+from faithful_ledger.core.in_front.walk import headers_of
 from faithful_ledger.core.inside import look_inside
 from faithful_ledger.core.layers import ARRANGEMENTS, IN_LETTERS, LayerSpec
 from faithful_ledger.core.layers.archives import ARCHIVES

@@ -12,8 +12,8 @@ from faithful_ledger.core.describe.draft import Draft
 from faithful_ledger.core.describe.leading import text_keys
 from faithful_ledger.core.describe.placing import free_name, without_address
 from faithful_ledger.core.formats import recognised_text
+from faithful_ledger.core.in_front.elements import LeadingText
 from faithful_ledger.core.in_front.text_ends import FIXED, TextEnd
-from faithful_ledger.core.in_front.walk import LeadingText
 from faithful_ledger.core.source import MemorySource
 from faithful_ledger.core.storage import NUMBERS, number_at
 

@@ -29,17 +29,9 @@ from faithful_ledger.core.describe.placing import (
 from faithful_ledger.core.describe.shaping import sections_of
 from faithful_ledger.core.errors import LedgerError
 from faithful_ledger.core.evidence.place import Place
+from faithful_ledger.core.in_front.elements import CountedRows, Element, Header, LeadingBytes, LeadingText
 from faithful_ledger.core.in_front.records import LONGEST, RUNS, Block, Form, Part
-from faithful_ledger.core.in_front.walk import (
-    FARTHEST,
-    FORMS,
-    CountedRows,
-    Element,
-    Header,
-    LeadingBytes,
-    LeadingText,
-    in_front,
-)
+from faithful_ledger.core.in_front.walk import FARTHEST, FORMS, in_front
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.storage import NUMBERS
 from faithful_ledger.core.template.keyed_records import KEY_NAME, KEYED_NOTE

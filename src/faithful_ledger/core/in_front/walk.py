@@ -9,15 +9,23 @@ it.
 
 from __future__ import annotations
 
-import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import product, takewhile
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from faithful_ledger.core.in_front.alike import LARGEST_RECORD, numbers_in, records_alike
+from faithful_ledger.core.in_front.convincing import beginnings, convinces
+from faithful_ledger.core.in_front.elements import (
+    CountedRows,
+    Element,
+    Header,
+    LeadingBytes,
+    LeadingText,
+    rows_between,
+)
 from faithful_ledger.core.in_front.keyed_rows import LEAST_KEYED, Table, key_of
 from faithful_ledger.core.in_front.records import (
     COUNTS,
@@ -25,7 +33,6 @@ from faithful_ledger.core.in_front.records import (
     RUNS,
     Chain,
     Form,
-    Part,
     Shape,
     is_in_a_gap,
     without_empty,
@@ -34,29 +41,13 @@ from faithful_ledger.core.in_front.shapes import deep_shapes, flat_shapes, texts
 from faithful_ledger.core.in_front.text_ends import FIXED, TextEnd, text_end
 from faithful_ledger.core.storage import NUMBERS, number_at
 
-__all__ = [
-    "FARTHEST",
-    "FORMS",
-    "CountedRows",
-    "Element",
-    "Header",
-    "LeadingBytes",
-    "LeadingText",
-    "headers_of",
-    "in_front",
-]
+__all__ = ["FARTHEST", "FORMS", "headers_of", "in_front"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FORMS = {  # by the bytes of a letter
     unit: [Form(prefix, each, zeros, unit) for prefix, each, zeros in product(FIXED, (1, 2), (0, 1)) if each <= unit]
     for unit in RUNS
 }
-ASCII, LATIN = "\x7e", "\u024f"  # the last letters of scripts, as most texts have them
-ENDS_OF_LINES, LINE_ENDS = (9, 10, 13), "\t\n\r"  # which are not lengths between lines
-LEAST_ALNUM = 0.6  # of a text; the rest may be blanks and signs
-LEAST_BEHIND_WIDE = 3  # letters behind a length of several bytes
-LEAST_LETTERS, LEAST_ALONE = 4, 6  # letters behind a length of one byte, where other saves agree, and in one save alone
-FEW_BY_CHANCE, LETTER_BITS = 1024, 1.4  # bytes of noise; and bits that a letter says in it
 FARTHEST, FARTHEST_COUNT = 1 << 16, 4096  # bytes that are looked at, and up to a number of records
 MOST_HEADS = 4
 LEAST_TRIED, MOST_TRIALS = 16, 1  # bytes that a length counts which is tried; and how many are, one behind the other
@@ -64,52 +55,7 @@ PICTURES = ((b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82"), (b"\xff\xd8\xff", b"\xff\
 NEAR = 96  # bytes up to a length that is looked for first
 LATE = 4  # texts behind the first of several records, which hardly is the second
 LEAST_SIZES, SURE_SIZES = 3, 4  # distances that a number of records explains; so many are hardly chance
-STREAM = re.compile(rb"x[\x01\x5E\x9C\xDA]|\(\xB5/\xFD|BZh[1-9]")  # marks that begin with a letter
 WITHIN_LETTERS = re.compile(rb"[\x20-\x7E]{4}")  # where no record ends
-
-
-class LeadingText(NamedTuple):
-    """A text behind its length: where that begins in the first save, their bytes together, and how the text ends."""
-
-    start: int
-    size: int
-    encoding: str
-    end: TextEnd
-
-
-class CountedRows(NamedTuple):
-    """Records behind their number: where that begins in the first save, how many bytes both take, the storage of the
-    number, and what a record is made of; of those that are told apart by a number in each (`key`), where that begins
-    and ends in a record.
-    """
-
-    start: int
-    size: int
-    count_as: str
-    record: tuple[Part, ...]
-    key: tuple[int, int] | None = None
-
-
-class LeadingBytes(NamedTuple):
-    """Bytes behind their length, as a picture: where that begins in the first save, the bytes of both together, and the
-    storage of the length.
-    """
-
-    start: int
-    size: int
-    size_as: str
-
-
-Element: TypeAlias = "LeadingText | CountedRows | LeadingBytes"
-
-
-class Header(NamedTuple):
-    """What saves begin with, of another length in each: its elements, with the offsets of the first save, and where it
-    ends in each.
-    """
-
-    elements: tuple[Element, ...]
-    ends: tuple[int, ...]
 
 
 def in_front(
@@ -135,15 +81,14 @@ def headers_of(contents: Sequence[bytes], lasts: Sequence[int | None]) -> list[H
     starts, known = [0] * len(contents), [last for last in lasts if last is not None]
     if len(known) == len(lasts):
         found, ends = in_front(contents, starts, lasts, (known[0], known[0]))
-        explains = len({last - end for last, end in zip(known, ends, strict=True)}) == 1
-        return [Header(tuple(found), tuple(ends))] if explains and len(set(ends)) > 1 else []
+        return [Header(tuple(found), tuple(ends))] if _are_as_far(ends, known) and len(set(ends)) > 1 else []
     size = len(contents[0])
     walk = _Walk([content[:FARTHEST] for content in contents], starts, lasts, (size, size))
     texts = list[Element]()
     made = [Header((), tuple(starts))]
     for each in takewhile(lambda each: isinstance(each, LeadingText), walk.elements()):
         texts.append(each)
-        if len({end - before for end, before in zip(walk.ends, made[-1].ends, strict=True)}) > 1:
+        if not _are_as_far(made[-1].ends, walk.ends):
             made.append(Header(tuple(texts), tuple(walk.ends)))
         if len(made) > MOST_HEADS:
             break
@@ -250,10 +195,7 @@ class _Walk:
             if len(set(sizes)) < LEAST_SIZES or min(sizes) < LEAST_TRIED or not all(at <= len(c) for at, c in within):
                 continue
             walk = _Walk(self.whole, landed, self.lasts, self.place, self.trials - 1)
-            if (
-                list(walk.elements())
-                and len({len(c) - at for c, at in zip(self.contents, walk.ends, strict=True)}) == 1
-            ):
+            if list(walk.elements()) and _are_as_far(walk.ends, list(map(len, self.contents))):
                 return step, name
         return None
 
@@ -301,7 +243,7 @@ class _Walk:
 
     def _with_texts(self) -> Iterator[Element]:
         """As far as there are texts, each as far behind what is in front of it in all saves."""
-        for at, unit in _beginnings(self.contents[self.guide]):
+        for at, unit in beginnings(self.contents[self.guide]):
             step, before = at - self.ends[self.guide], self.ends
             if step >= 0:
                 where = [end + step for end in before]
@@ -328,7 +270,7 @@ class _Walk:
             raws = [form.raw(content, at - form.width) for content, at in zip(self.contents, where, strict=True)]
             closing = bytes(form.zeros * unit)
             texts = [raw.removesuffix(closing) for raw in raws if raw]
-            if len(texts) < len(raws) or not all(texts) or not _convinces(self.whole, where, texts, form):
+            if len(texts) < len(raws) or not all(texts) or not convinces(self.whole, where, texts, form):
                 continue
             end = text_end(self.parts, where, dict(enumerate(texts)), unit)
             if end.align > 1:
@@ -351,7 +293,7 @@ class _Walk:
                     if (ends := self._counted(chains, front, name)) is None:
                         continue
                     record = without_empty(front, *shape.parts, shape.between - front)
-                    rows = _rows(name, record, firsts[0] - front, ends[0])
+                    rows = rows_between(name, record, firsts[0] - front, ends[0])
                     if ends[0] <= self.place[0]:
                         self.ends = ends
                         return rows
@@ -404,7 +346,7 @@ class _Walk:
         if not numbers:
             return None
         self.ends = [begin + number * size for begin, number in zip(begins, numbers, strict=True)]
-        rows = _rows(name, (size,), begins[0], self.ends[0])
+        rows = rows_between(name, (size,), begins[0], self.ends[0])
         return rows if size > 1 else LeadingBytes(rows.start, rows.size, name)
 
     def _explaining(self, name: str, far: Mapping[int, int], farthest: int) -> Iterator[tuple[int, int]]:
@@ -447,7 +389,7 @@ class _Walk:
                 if found is not None and every:
                     size, key = found
                     ends = [begin + number * size for begin, number in zip(begins, every, strict=True)]
-                    rows = _rows(name, (size,), begins[0], ends[0])._replace(key=key)
+                    rows = rows_between(name, (size,), begins[0], ends[0])._replace(key=key)
                     ways.append((key[0] - key[1], COUNTS.index(name), ends, rows))
         if not ways:
             return None
@@ -459,13 +401,12 @@ class _Walk:
         found = records_alike([self.parts[j][start:] for j, start in enumerate(starts)], size)
         if found is None:
             return None
-        return _rows(found.count_as, (found.stride,), starts[0] + found.begin, starts[0] + found.end)
+        return rows_between(found.count_as, (found.stride,), starts[0] + found.begin, starts[0] + found.end)
 
 
-def _rows(count_as: str, record: tuple[Part, ...], begin: int, end: int) -> CountedRows:
-    """Records that begin and end at offsets of the first save, with the number in front of them."""
-    start = begin - NUMBERS[count_as].least_size
-    return CountedRows(start, end - start, count_as, record)
+def _are_as_far(offsets: Sequence[int], others: Sequence[int]) -> bool:
+    """Whether from one offset to the other there are as many bytes in every save."""
+    return len({other - offset for offset, other in zip(offsets, others, strict=True)}) == 1
 
 
 def _numbers(contents: Sequence[bytes], name: str, behind: Sequence[int], floors: Sequence[int]) -> list[int]:
@@ -476,53 +417,3 @@ def _numbers(contents: Sequence[bytes], name: str, behind: Sequence[int], floors
     found = [number_at(content, start, name) for content, start in zip(contents, starts, strict=True)]
     numbers = [number for number in found if number is not None]
     return numbers if len(numbers) == len(found) else []
-
-
-def _beginnings(data: bytes) -> list[tuple[int, int]]:
-    """Where a text may begin, and the bytes of each of its letters."""
-    runs = [(match.start(), unit) for unit, run in RUNS.items() for match in run.finditer(data)]
-    return sorted(runs)
-
-
-def _convinces(contents: Sequence[bytes], where: Sequence[int], raws: Sequence[bytes], form: Form) -> bool:
-    """Whether texts can be read, end where their length says, and are too long to be chance."""
-    try:
-        texts = [raw.decode(form.encoding) for raw in raws]
-    except UnicodeDecodeError:
-        return False
-    if not all(text.isprintable() and sum(map(str.isalnum, text)) >= LEAST_ALNUM * len(text) for text in texts):
-        return False
-    unit, width = form.unit, form.width
-    ends = [at + len(raw) for at, raw in zip(where, raws, strict=True)]
-    behind = [_letter(content, end, unit) for content, end in zip(contents, ends, strict=True)]
-    if NUMBERS[form.prefix].decode(contents[0][where[0] - width : where[0]]) in ENDS_OF_LINES:
-        before = _letter(contents[0], where[0] - width - unit, unit)
-        if before.isprintable() and (unit > 1 or behind[0] in LINE_ENDS):
-            return False
-    going_on = [_goes_on(text, letter) for text, letter in zip(texts, behind, strict=True)]
-    if len(set(map(len, texts))) > 1:  # a length that is short of one letter in each of them is hardly one
-        nexts = [_letter(content, end + unit, unit) for content, end in zip(contents, ends, strict=True)]
-        going_on = [on and _goes_on(text, letter) for on, text, letter in zip(going_on, texts, nexts, strict=True)]
-    cut = [text for text, on in zip(texts, going_on, strict=True) if on]
-    is_cut = any(a != b and a.startswith(b) for a in texts for b in cut)
-    stops = not all(going_on)
-    begins = width > 1 and all(
-        text[-1].islower() and letter.isupper() for text, letter in zip(texts, behind, strict=True)
-    )
-    least: float = LEAST_BEHIND_WIDE if width > 1 else LEAST_LETTERS if len(contents) > 1 else LEAST_ALONE
-    few = FEW_BY_CHANCE << 4 * (width > 1)
-    least += math.log2(max(where[0] / few, 1.0)) / LETTER_BITS  # the more bytes, the more look like a text
-    return (stops or begins) and not is_cut and min(map(len, texts)) >= least
-
-
-def _goes_on(text: str, letter: str) -> bool:
-    """Whether a letter may belong to a text in front of it: one beyond the last of its script hardly does."""
-    script = next((last for last in (ASCII, LATIN) if max(text) <= last), letter)
-    return letter.isprintable() and letter <= script
-
-
-def _letter(content: bytes, at: int, unit: int) -> str:
-    """The letter at an offset; a zero where there is none, or a packed stream begins."""
-    if STREAM.match(content, max(at, 0)):
-        return "\0"
-    return (content[max(at, 0) : max(at, 0) + unit] or b"\0").decode("latin-1" if unit == 1 else "utf-16-le", "replace")
