@@ -13,8 +13,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Literal
 
 from faithful_ledger.core.balance import unusual
-from faithful_ledger.core.binding import BoundFile, Node
+from faithful_ledger.core.binding import BoundFile
 from faithful_ledger.core.describe.draft import Draft
+from faithful_ledger.core.template.model import UsualBytes
 
 __all__ = ["let_be_known", "let_expect", "version_in"]
 
@@ -30,8 +31,8 @@ DAYS = range(1990_01_01, 2100_01_01)  # a date as a version
 
 
 def let_expect(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
-    """Let binary files have the number of a version that all saves have, if there are several and nothing is described
-    there; one that not all have any more goes.
+    """Let binary files without usual bytes have the number of a version that all saves have, if there are several and
+    nothing is described there. Of those that they have already what not all saves have any more goes.
     """
     described = {
         name: file.bound
@@ -40,13 +41,26 @@ def let_expect(draft: Draft, others: Iterable[Mapping[str, BoundFile]]) -> None:
     }
     saves = list(others) if described else []
     for name, bound in described.items():
-        files = [bound, *(save[name] for save in saves if name in save)]
-        found = version_in([bytes(each.source.read(0, min(each.source.size, HEADER))) for each in files])
-        if found is not None and any(_overlap(child, *found) for child in bound.root.children):
-            found = None
-        usual = None if found is None else [{"at": found[0], "bytes": found[1].hex(" ").upper()}]
-        if usual is not None or bound.spec.usual:
-            draft.text.set(("files", name, "usual"), usual)
+        headers = [_header(each) for each in (bound, *(save[name] for save in saves if name in save))]
+        found = bound.spec.usual or version_in(headers)
+        left = [each for each in found if _is_usual(each, headers) and not _is_described(each, bound)]
+        if left != list(bound.spec.usual):
+            usual = [{"at": each.at, "bytes": each.content.hex(" ").upper()} for each in left]
+            draft.text.set(("files", name, "usual"), usual or None)
+
+
+def _header(bound: BoundFile) -> bytes:
+    last = max([HEADER, *(each.at + len(each.content) for each in bound.spec.usual)])
+    return bytes(bound.source.read(0, min(bound.source.size, last)))
+
+
+def _is_usual(usual: UsualBytes, headers: Sequence[bytes]) -> bool:
+    return all(header.startswith(usual.content, usual.at) for header in headers)
+
+
+def _is_described(usual: UsualBytes, bound: BoundFile) -> bool:
+    end = usual.at + len(usual.content)
+    return any(child.start < end and usual.at < child.end for child in bound.root.children)
 
 
 def let_be_known(draft: Draft) -> None:
@@ -56,27 +70,23 @@ def let_be_known(draft: Draft) -> None:
             draft.text.set(("files", name, "usual"), None)
 
 
-def _overlap(node: Node, at: int, content: bytes) -> bool:
-    return node.start < at + len(content) and at < node.end
-
-
-def version_in(headers: Sequence[bytes]) -> tuple[int, bytes] | None:
-    """The offset and the bytes of what may be the version in what different saves begin with; None where nothing is."""
+def version_in(headers: Sequence[bytes]) -> tuple[UsualBytes, ...]:
+    """What may be the version in what different saves begin with, if anything is."""
     if len(set(headers)) < ENOUGH_SAVES:
-        return None
+        return ()
     begin = min(MARK.match(header).end() for header in headers)  # type: ignore[union-attr]
     if begin and len({header[:begin] for header in headers}) > 1:
-        return None
+        return ()
     begin += begin % 2 and headers[0][begin : begin + 1] == b"\0"  # which ends the letters
     for at in range(begin, min(map(len, headers)) - UNIT + 1, UNIT):
         units = {header[at : at + UNIT] for header in headers}
         halves = {unit[:HALF] for unit in units}
         if len(units) == 1 and any(unit := units.pop()):
-            return (at, unit) if _is_version(unit) else None
+            return (UsualBytes(at, unit),) if _is_version(unit) else ()
         # The high half of a number of four bytes is what stays the same where its high byte comes first.
         if len(units) > 1 and len(halves) == 1 and (half := halves.pop())[0] and half[1] <= LARGEST_PART >> 8:
-            return at, half
-    return None
+            return (UsualBytes(at, half),)
+    return ()
 
 
 def _is_version(unit: bytes) -> bool:
