@@ -83,7 +83,7 @@ class VersionsTest(CommandCase):
                 status, _, said = self.run_command("post", same, "--set", f"{field['path']}=7")
                 self.assertEqual((status, said), (0, ""))
 
-    def test_what_differs_between_copies_is_no_version(self) -> None:
+    def test_what_differs_between_copies_is_not_taken_for_a_version(self) -> None:
         self.pinned(self.folder / "quay", HEADERS[0], (3, 3, 4))
         self.assertEqual(self.warnings(self.write(self.folder / "quay" / "z.sav", HEADERS[0], 5, 4_100)), [])
         # One that comes to the copies later takes it out at the next pin.
@@ -121,7 +121,7 @@ class VersionsTest(CommandCase):
                 self.assertIn('usual: [{at: 0, bytes: "42 52"}, {at: 5, bytes: "00 00 00"}]', text)
             numbers = [int.from_bytes(path.read_bytes()[20:24], "little") for path in paths]
 
-    def test_other_bytes_are_no_version(self) -> None:
+    def test_other_bytes_are_not_taken_for_a_version(self) -> None:
         turn = dice()
         for name, headers in {
             "one save": [b"BRNK\3\0\0\0" + turn.randbytes(8)],

@@ -66,7 +66,7 @@ __all__ = [
 
 BYTES_A_STEP = 8  # that are as much work as a step of binding
 NO_ENTRIES: Mapping[str, Entry] = MappingProxyType({})
-NO_CHECKSUMS = frozenset({"length", "count", "offset", "copy"})  # what they say, a save may say that the game refuses
+NO_CHECKSUMS = frozenset({"length", "count", "offset", "copy"})  # these hold in saves that the game refuses, too
 
 
 @dataclass(slots=True)
