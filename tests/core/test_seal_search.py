@@ -492,6 +492,18 @@ class StreamsTest(LedgerCase):
                     self.assertEqual(rule.counted, (8, "u32le" if kind.order == "<" else "u32be", part))
                 self._renewed(kind, rule, contents, plain, is_declared=turn.random() < 0.3)
 
+    def test_a_range_that_is_named_is_looked_at_beside_a_large_stream(self) -> None:
+        turn = dice()
+        body = turn.randbytes(3000)
+        contents = []
+        for _ in range(4):
+            head = turn.randbytes(48)
+            summed = zlib.crc32(head[5:31]).to_bytes(4, "little")
+            contents.append(head[:40] + summed + head[44:] + zlib.compress(body + turn.randbytes(30)))
+        for hints in (Hints(over=(5, 31)), Hints(stored_at=40)):
+            (placed, *_) = SealSearch(contents, hints).everything().seals
+            self.assertEqual((placed.finding.spans(len(contents[0])), placed.finding.sure), ((5, 31, 40), True))
+
     def _renewed(
         self, kind: Chunked, rule: StreamRule, contents: list[bytes], plain: list[bytes], *, is_declared: bool
     ) -> None:

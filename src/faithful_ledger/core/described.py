@@ -393,7 +393,7 @@ class BookTemplates:
             return []
         text, proven = with_standing(self_contained(template), [entry["path"] for entry in posting.record["entries"]])
         known = text
-        if save is not None and any(finding.path in save.files for finding in save.findings):
+        if save is not None:
             with suppress(LedgerError):
                 known = changed(text, save, let_be_known)
         if proven or known != text:

@@ -27,11 +27,11 @@ def find_masked(contents: Sequence[bytes]) -> LayerSpec | None:
     if max(map(len, contents)) > LARGEST or not all(map(looks_like_text, contents)):
         return None
     bits: dict[tuple[str, str], float] = defaultdict(float)
-    for content in contents:
+    for content in sorted(contents, key=len, reverse=True):
         for group in _groups(content):
             for number, mask in permutations(group, 2):
                 bits[number, mask] += _agreement(group[number], group[mask])
-        if max(bits.values(), default=0.0) <= 0:
+        if max(bits.values(), default=0.0) <= 0:  # the longest text has whatever others have
             return None
     # Of two that mask each other, the one called a key is the mask, or the one that is written first.
     best = max(bits, key=lambda pair: (bits[pair], "key" in pair[1].lower()), default=None)

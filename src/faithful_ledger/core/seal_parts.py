@@ -4,9 +4,8 @@ strings of texts.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
 
@@ -181,10 +180,11 @@ def _strings(part: Part) -> Iterator[Part]:
     if None in documents:
         return
     known = [document for document in documents if document is not None]
-    first = _long_leaves(known[0])
-    if not first or not _has_several(known[0]):
-        return  # of two, a mark and all the rest, which is not a text of a known format
-    leaves = [first, *map(_long_leaves, known[1:])]
+    every = list(known[0].leaves())
+    first = _long(every)
+    if not first or len(every) == 1:  # a mark and all the rest, which is not a text of a known format
+        return
+    leaves = [first, *(_long(document.leaves()) for document in known[1:])]
     common = [path for path in leaves[0] if all(path in each for each in leaves)]
     common.sort(key=lambda path: -len(leaves[0][path].raw))
     for path in common[:MOST_STRINGS]:
@@ -206,11 +206,6 @@ def text_of(content: bytes) -> Document | None:
     return recognised_text(MemorySource(content)) if len(content) <= LARGEST_TEXT else None
 
 
-def _has_several(document: Document) -> bool:
-    return len(list(islice(document.leaves(), 2))) > 1
-
-
-def _long_leaves(document: Document) -> dict[str, TextLeaf]:
-    return {
-        leaf.path: leaf for leaf in document.leaves() if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST
-    }
+def _long(leaves: Iterable[TextLeaf]) -> dict[str, TextLeaf]:
+    """The long strings among the values of a text, by their paths."""
+    return {leaf.path: leaf for leaf in leaves if leaf.kind == "string" and leaf.end - leaf.start >= SHORTEST}

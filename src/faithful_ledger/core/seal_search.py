@@ -362,8 +362,9 @@ class SealSearch:
         streams = self._streams_of(part, part.contents)
         edges = _edges_of(part, streams)
         hints = hints or self.hints
-        if all(_is_mostly(spans, content) for spans, content in zip(streams, part.contents, strict=True)):
-            hints = hints.naturally  # any other range would cover a piece of a stream
+        is_packed = all(_is_mostly(spans, content) for spans, content in zip(streams, part.contents, strict=True))
+        if is_packed and self.looks_inside:
+            hints = hints.naturally  # nearly all other ranges would cover a piece of a stream
 
         def placed(more: list[Finding]) -> list[Placed]:
             found = [_of_streams(each, part, edges) if each.algorithm.name == LENGTH else each for each in more]

@@ -180,9 +180,8 @@ class PostingSheet(QWidget):
             self.rest.addWidget(label(f"Lengths, counts and offsets put right: {', '.join(others)}", wrap=True))
         for entry in plan.followers:
             self.rest.addWidget(label(f"By a rule: {entry.path} {entry.old_text} → {entry.new_text}"))
-        if self.session.save is not None and self.session.save.doubt:
-            known = "checksum" if self.session.save.knows_seals else "seal"
-            text = f"No {known} is known, so the game may refuse this. If it does, say so in History."
+        if self.session.save is not None and (doubt := self.session.save.doubt):
+            text = f"{doubt[0].upper()}{doubt[1:]}. If it refuses it, say so in History."
             self.rest.addWidget(label(f"{OPEN} {text}", "open", wrap=True))
         for path in plan.companions:
             why = next((c.why for c in self._companions() if c.name == path.name), "")

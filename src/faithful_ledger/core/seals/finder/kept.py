@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Generic, TypeVar
 
-__all__ = ["Kept"]
+__all__ = ["NUMBER", "Kept"]
+
+NUMBER = 8  # bytes of one in an array, at most
 
 K = TypeVar("K")
 V = TypeVar("V")
@@ -21,8 +23,8 @@ class Kept(Generic[K, V]):
 
     def get(self, key: K, size: int, make: Callable[[], V]) -> V:
         """The value of a key, which is made with so many bytes where it is not known any more."""
-        known = self._known.get(key)
-        return self.put(key, *known) if known is not None else self.put(key, make(), size)
+        known = self.known(key)
+        return known if known is not None else self.put(key, make(), size)
 
     def put(self, key: K, value: V, size: int) -> V:
         """The value of a key from now on."""
@@ -38,7 +40,7 @@ class Kept(Generic[K, V]):
     def known(self, key: K) -> V | None:
         """The value of a key if it is still known."""
         found = self._known.get(key)
-        return found[0] if found is not None else None
+        return self.put(key, *found) if found is not None else None
 
     def clear(self) -> None:
         self._known.clear()

@@ -12,7 +12,7 @@ from faithful_ledger.core.bit_order import mirrored
 from faithful_ledger.core.seals.algorithms import KEYED, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.digests import Digests
-from faithful_ledger.core.seals.finder.kept import Kept
+from faithful_ledger.core.seals.finder.kept import NUMBER, Kept
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, multiplying, polynomials
 from faithful_ledger.core.seals.finder.running import RunningSums
 from faithful_ledger.core.seals.hashes import HASHES, Hash
@@ -21,7 +21,7 @@ from faithful_ledger.core.seals.sums import SUMS
 __all__ = ["Numbers", "is_plain_sum"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
-MOST_KEPT, NUMBER = 1 << 27, 8  # bytes of prefixes that are kept, and of one
+MOST_KEPT = 1 << 27  # bytes of prefixes
 
 
 def is_plain_sum(algorithm: Algorithm) -> bool:

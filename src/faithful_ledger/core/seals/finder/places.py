@@ -188,14 +188,13 @@ def _in_bytes(cut: Sequence[bytes], shortest: int, from_end: bool) -> Iterator[P
     kinds = 1 + (ordered[1:] != ordered[:-1]).sum(axis=0)
     wanted = min(len(cut), MIXED)
     restless = kinds >= wanted
-    many = np.concatenate(([0], np.cumsum(restless)))
-    enough = np.concatenate(([0], np.cumsum(np.where(kinds > 1, np.minimum(kinds, wanted), 0))))
+    several = np.where(kinds >= min(wanted, 2), np.minimum(kinds, wanted), 0)
+    total = np.concatenate(([0], np.cumsum(several)))
     for width in WIDTHS:
         if shortest < width:
             continue
-        mixed = many[width:] - many[:-width] == width
-        if width > 1 and len(cut) == MIXED:  # of three values of a byte two are the same now and then
-            mixed |= enough[width:] - enough[:-width] == width * wanted - 1
+        fewer = width > 1 and len(cut) == MIXED  # of three values of a byte two are the same now and then
+        mixed = total[width:] - total[:-width] >= width * wanted - fewer
         for order in ("le", "be") if width > 1 else ("le",):
             least = 0 if order == "le" else width - 1  # the byte that counts least differs in a sum as in a checksum
             offsets = np.flatnonzero(varies[least : shortest - width + 1 + least])

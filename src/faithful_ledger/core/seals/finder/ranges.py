@@ -22,7 +22,7 @@ from faithful_ledger.core.seals.algorithms import CRC, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder.finding import Finding, edges_bits, naturalness
 from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of, repeated
-from faithful_ledger.core.seals.finder.kept import Kept
+from faithful_ledger.core.seals.finder.kept import NUMBER, Kept
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place, changed_offsets
 from faithful_ledger.core.seals.finder.rings import Polynomials, Prefixes, Ring, multiplying, polynomials
 from faithful_ledger.core.seals.hashes import HASHES
@@ -35,7 +35,7 @@ MOST_ENDS = 4
 MOST_ALIKE = 64  # pairs of those that agree for one and the same reason
 FEW = 1 << 11
 THREADS, LARGE = 2, 1 << 19
-MOST_KEPT, NUMBER = 1 << 28, 8  # bytes of what chains have in common with places, and of a number
+MOST_KEPT = 1 << 28  # bytes of prefixes, and of differences of them
 TRIED = 13.0  # bits: about so many algorithms, orders and places are tried
 FILLS = ("zeros", "FF", "20", "30")
 

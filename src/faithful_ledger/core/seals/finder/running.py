@@ -8,7 +8,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.seals.algorithms import own_bytes
-from faithful_ledger.core.seals.finder.kept import Kept
+from faithful_ledger.core.seals.finder.kept import NUMBER, Kept
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.sums import SUMS, Sum, folded
 
@@ -17,7 +17,7 @@ __all__ = ["RunningSums"]
 Array: TypeAlias = np.ndarray[Any, Any]
 LARGEST = 4 << 20  # bytes; the weighted sums of more would not fit into 64 bits
 ADLER = 65_521
-MOST_KEPT, NUMBER = 3 << 25, 8  # bytes of running sums that are kept, and of one
+MOST_KEPT = 3 << 25  # bytes of running sums
 
 
 class _Added(NamedTuple):
