@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
-from time import thread_time
 from typing import Any, Literal, TypeAlias
 
 import numpy as np
@@ -27,7 +26,8 @@ AROUND = 16  # bytes beside a length that belong to its header
 LEAST, MOST = 3, 4096  # blocks
 COVERED = 0.5  # the share of a file that the blocks have to be
 LEAST_CONTENT = 8  # bytes of a block whose checksum is looked for first
-MOST_CHAINS, CHAIN_SECONDS = 6, 0.7
+MOST_CHAINS = 6
+CHAIN_BYTES, BYTES_OF_A_CALL = 12_000_000, 200  # taken into checksums for one chain; what a call costs beside them
 ORDERS: tuple[Order, ...] = ("little", "big")
 TAILS = (16, 20, 32, 64, 4, 8, 12, 24, 28, 36, 48)  # bytes behind the last block, as a digest of all is
 
@@ -203,9 +203,9 @@ def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list
     """Checksums that hold in every block of every save; where there are none, also if something is behind the last."""
     if found := _with_tail(contents, until, 0):
         return found
-    for_tails = Deadline(CHAIN_SECONDS, thread_time)
+    for_tails = _Effort()
     for tail in TAILS:
-        if until.over or for_tails.over or min(map(len, contents)) <= tail + 2 * AROUND:
+        if until.over or for_tails.spent or min(map(len, contents)) <= tail + 2 * AROUND:
             break
         if found := _with_tail(contents, until, tail, for_tails):
             return found
@@ -213,12 +213,11 @@ def find_block_rules(contents: Sequence[bytes], until: Deadline = NEVER) -> list
 
 
 def _with_tail(
-    contents: Sequence[bytes], until: Deadline, tail: int, for_all: Deadline | None = None
+    contents: Sequence[bytes], until: Deadline, tail: int, for_all: _Effort | None = None
 ) -> list[BlockRule]:
     found: list[BlockRule] = []
     for chain in chains_of_blocks(contents, until, tail):
-        own = for_all or Deadline(CHAIN_SECONDS, thread_time)  # chance makes chains of large blocks, which take long
-        for rule in _rules(chain, contents[0], own):
+        for rule in _rules(chain, contents[0], for_all or _Effort()):
             if until.over:
                 return found
             if all(map(rule.holds, contents)) and not any(_is_part(rule, known, contents[0]) for known in found):
@@ -234,33 +233,49 @@ def _is_part(rule: BlockRule, known: BlockRule, content: bytes) -> bool:
     return 2 * len(mine & theirs) >= len(mine)
 
 
-def _rules(chain: BlockChain, content: bytes, until: Deadline) -> Iterator[BlockRule]:
-    """What holds in every block of one save: looked for in a small block, then held against the others."""
+class _Effort:
+    """What is left of the bytes that may go into checksums: chance makes chains of large blocks, which take long."""
+
+    def __init__(self) -> None:
+        self.left = CHAIN_BYTES
+
+    @property
+    def spent(self) -> bool:
+        return self.left <= 0
+
+    def take(self, size: int) -> bool:
+        """Whether one more checksum over so many bytes may be computed."""
+        self.left -= size + BYTES_OF_A_CALL
+        return self.left > 0
+
+
+def _rules(chain: BlockChain, content: bytes, effort: _Effort) -> Iterator[BlockRule]:
+    """What holds in every block of one save: looked for in a small block, then held against the others. The commonest
+    algorithms are tried over all ranges before the others are.
+    """
     lengths = chain.lengths(content)
     large = [length for length in lengths if length[1] >= LEAST_CONTENT] or lengths
-    probe = min(large, key=lambda length: length[1])
-    at, value = probe
+    at, value = min(large, key=lambda length: length[1])
     width = chain.width
     begins = [width, 0, -4, -8, *(width + more for more in (1, 2, 4, 8, 12))]
-    for end in sorted(range(-AROUND, AROUND + width + 1), key=lambda end: (end not in (width, width + 4, 0), abs(end))):
-        last = at + value + end
-        for begin in begins:
-            first = at + begin
-            if not 0 <= first < last <= len(content) or end > chain.apart:
-                continue
-            if until.over:
+    ends = sorted(range(-AROUND, AROUND + width + 1), key=lambda end: (end not in (width, width + 4, 0), abs(end)))
+    for algorithms, end, begin in product(_plain(), ends, begins):
+        first, last = at + begin, at + value + end
+        if not 0 <= first < last <= len(content) or end > chain.apart:
+            continue
+        covered = [memoryview(content)[first:last]]
+        beside = content[max(at - AROUND, 0) : min(first, at) if begin <= 0 else first]
+        after = content[last : last + 8]
+        for algorithm in algorithms:
+            if not effort.take(last - first):
                 return
-            covered = [memoryview(content)[first:last]]
-            beside = content[max(at - AROUND, 0) : min(first, at) if begin <= 0 else first]
-            after = content[last : last + 8]
-            for algorithm in _plain():
-                raw = algorithm(covered).to_bytes(algorithm.bits // 8, "big")
-                for order in ORDERS[: 1 if len(raw) == 1 else 2]:
-                    spelled = raw if order == "big" else raw[::-1]
-                    for stored, behind in _places(spelled, beside, after, at, width):
-                        rule = BlockRule(chain, algorithm, begin, end, stored, behind, len(raw), order, len(lengths))
-                        if rule.in_front >= 0 and rule.start >= 0 and _convinces(rule, content, lengths):
-                            yield rule
+            raw = algorithm(covered).to_bytes(algorithm.bits // 8, "big")
+            for order in ORDERS[: 1 if len(raw) == 1 else 2]:
+                spelled = raw if order == "big" else raw[::-1]
+                for stored, behind in _places(spelled, beside, after, at, width):
+                    rule = BlockRule(chain, algorithm, begin, end, stored, behind, len(raw), order, len(lengths))
+                    if rule.in_front >= 0 and rule.start >= 0 and _convinces(rule, content, lengths):
+                        yield rule
 
 
 def _places(spelled: bytes, beside: bytes, after: bytes, at: int, width: int) -> Iterator[tuple[int, bool]]:
@@ -285,8 +300,8 @@ def _convinces(rule: BlockRule, content: bytes, lengths: list[tuple[int, int]]) 
     return len(stored) * 8 * rule.size >= 24 and len(stored) > 1
 
 
-def _plain() -> list[Algorithm]:
-    """Algorithms that are not digests, the commonest first."""
+def _plain() -> tuple[list[Algorithm], list[Algorithm]]:
+    """Algorithms that are not digests: the commonest, and the others."""
     first = ("crc-32", "adler-32", "sum16", "sum32", "sum8", "crc-16-xmodem", "crc-16-arc", "xor8")
-    named = [ALGORITHMS[name] for name in first]
-    return [*named, *(each for name, each in ALGORITHMS.items() if name not in first and not each.is_digest)]
+    others = [each for name, each in ALGORITHMS.items() if name not in first and not each.is_digest]
+    return [ALGORITHMS[name] for name in first], others
