@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import struct
+import subprocess
+import sys
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -82,6 +84,30 @@ class VersionsTest(CommandCase):
                 self.assertEqual(later.read_bytes(), before)
                 status, _, said = self.run_command("post", same, "--set", f"{field['path']}=7")
                 self.assertEqual((status, said), (0, ""))
+
+    def test_it_goes_along_with_a_warning_where_values_are_carried_and_in_a_reader(self) -> None:
+        header, folder = HEADERS[0], self.folder / "quay"
+        self.pinned(folder, header, (3, 3, 3))
+        (template,) = (self.folder / "xdg").rglob("quay-sav.yaml")
+        same, later = folder / "same.sav", folder / "later.sav"
+        self.write(same, header, 3, 4_100)
+        self.write(later, header, 4, 5_200, later=True)
+        (field,) = self.json_of("read", later)["fields"]
+        kit, reader = self.folder / "marks.kit", self.folder / "reader.py"
+        status, _, said = self.run_command("template", "reader", template, "--out", reader)
+        self.assertEqual(status, 0, said)
+        for source, warned in ((later, 1), (same, 0)):
+            with self.subTest(source.name):
+                kit.unlink(missing_ok=True)
+                taken = ("carry", "values", source, folder / "a.sav", "--take", field["path"], "--dry-run")
+                kept = ("kit", "take", source, "--fields", field["path"], "--out", kit)
+                for words in (taken, kept):
+                    status, _, said = self.run_command(*words)
+                    self.assertEqual((status, said.count(f"warning: {source.name}: ")), (0, warned), said)
+                    self.assertEqual(said.count(WARNING), warned, said)
+                done = subprocess.run([sys.executable, reader, source], capture_output=True, text=True, timeout=60)
+                self.assertEqual((done.returncode, done.stderr.count(WARNING)), (0, warned), done.stderr)
+                self.assertIn(str(self.json_of("read", source)["fields"][0]["value"]), done.stdout)
 
     def test_what_differs_between_copies_is_not_taken_for_a_version(self) -> None:
         self.pinned(self.folder / "quay", HEADERS[0], (3, 3, 4))

@@ -220,6 +220,7 @@ def _into_save(options: argparse.Namespace) -> int:
     source, target = (opened(options, Path(name)) for name in (options.source, options.target))
     if source.path.absolute() == target.path.absolute():
         raise AddressError(f"{source.path} is both sides of the carry", "nothing was changed; name two saves")
+    _warn_of_version(source)
     into = dict(_both(each) for each in options.take)
     ids = [each.template.id if each.template is not None else "" for each in (source, target)]
     keeping = book_for(options, target.path, target).keeping
@@ -232,6 +233,12 @@ def _into_save(options: argparse.Namespace) -> int:
         if said and not options.dry_run:
             keeping.map(ids[0], ids[1], said)
     return _posted(options, target, left)
+
+
+def _warn_of_version(source: Save) -> None:
+    """What is carried was read where another version of the game may have something else."""
+    for finding in source.of_another_version:
+        warn(f"warning: {source.path.name}: {finding.message}")
 
 
 def kit(options: argparse.Namespace) -> int:
@@ -247,6 +254,7 @@ def kit(options: argparse.Namespace) -> int:
 
 def _take(options: argparse.Namespace) -> int:
     save = opened(options, Path(options.file))
+    _warn_of_version(save)
     template = save.template
     values = taken(save, [path for each in options.fields for path in split_paths(each)])
     if not values:

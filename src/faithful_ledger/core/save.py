@@ -373,6 +373,12 @@ class Save:
     def broken_seals(self) -> list[SealState]:
         return [state for state in self.seals if not state.holds]
 
+    @property
+    def of_another_version(self) -> list[Finding]:
+        """Warnings where a file does not begin as those do from which it was described."""
+        bound = (file.bound for file in self.files.values() if file.bound is not None and file.problem is None)
+        return [finding for each in bound for finding in unusual(each)]
+
     @cached_property
     def findings(self) -> list[Finding]:
         found = []
@@ -388,7 +394,7 @@ class Save:
                 found += unchecked(self._within(file.bound))
                 found += audit(file.bound.root)
                 found += undescribed(file.bound)
-                found += unusual(file.bound)
+        found += self.of_another_version
         found += unchecked((each.node, state) for each, state in self.elsewhere)
         if self.template is not None and self.problem is None:
             found += rule_findings(self.template, self.fields)

@@ -72,6 +72,7 @@ def judge(carry: Carry, template: Template, own: Files, shared: Shared, roots: M
     if result.problem is not None:
         raise EntryError(f"{carry.about}: it would not be read: {result.problem.what}", "nothing was written")
     carry.findings += [finding for finding in result.findings if finding.level == "error"]
+    carry.findings += result.of_another_version
     carry.broken += [state.name for state in result.broken_seals]
     carry.steps = template.steps
     carry.look_for += shown_then(template, result)

@@ -150,6 +150,7 @@ class _Program:
             "",
             f"def read_{spec.name}(data: bytes, main: Group | None) -> Group:",
             f'    """The values of {spec.name}."""',
+            *(f"    warn_unless(data, {each.at}, {each.content!r}, {spec.name!r})" for each in spec.usual),
             f'    root = Group("{spec.root.name}")',
             "    root.main = main",
             f"    {layout}(Reader(data), root, 0, len(data))",

@@ -9,6 +9,7 @@ import base64
 import json
 import re
 import struct
+import sys
 import uuid
 from collections.abc import Callable
 from datetime import date, datetime
@@ -463,6 +464,17 @@ def taken(data: bytes, at: int, size: int, limit: int) -> bytes:
     if not 0 <= at <= at + size <= limit:
         raise NotSuchASave(f"{size} bytes at {at} are needed, and {max(limit - at, 0)} are left")
     return data[at : at + size]
+
+
+def warn_unless(data: bytes, at: int, usual: bytes, name: str) -> None:
+    """Warn about a file that does not begin as those do from which it was described."""
+    found = data[at : at + len(usual)]
+    if found != usual:
+        print(
+            f"warning: {name} has {found.hex(' ')} at {at}, where the saves it was described from have "
+            f"{usual.hex(' ')}; if this is another version of the game, values may be elsewhere",
+            file=sys.stderr,
+        )
 
 
 class Reader:

@@ -236,7 +236,9 @@ class ValuesPane(QWidget):
         cannot = sum(bool(each.why) for each in self.found)
         differ = len(self.found) - same - cannot
         name = self.from_save.path.name
-        return f"{name}: {differ} values differ, {same} are the same, {cannot} cannot be carried."
+        counted = f"{name}: {differ} values differ, {same} are the same, {cannot} cannot be carried."
+        warned = [f"◇ {name}: {each.message}." for each in self.from_save.of_another_version]
+        return "\n".join([counted, *warned])
 
     def _count(self) -> None:
         count = len(self._ticked())
