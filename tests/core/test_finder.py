@@ -696,6 +696,11 @@ class RunningTest(LedgerCase):
             )
             plain = numbers.running.plain(name, over.starts, over.ends).tolist()
             self.assertEqual(plain, [ALGORITHMS[name]([view[start:end]]), wanted[1]], name)
+            if SUMS[name].kind not in ("internet", "folded"):
+                for anchor, is_start in ((start, True), (end, False)):
+                    edges, sums = numbers.running.from_edge(name, anchor, is_start=is_start)
+                    spans = [(anchor, edge) if is_start else (edge, anchor) for edge in edges.tolist()]
+                    self.assertEqual(sums.tolist(), [ALGORITHMS[name]([view[low:high]]) for low, high in spans], name)
 
     def test_digests_near_the_end_of_a_large_content_are_those_of_its_bytes(self) -> None:
         turn = dice()

@@ -2,7 +2,9 @@
 from saves of different sizes, of which too few are alike for a search over any range.
 
 From one edge the results over all ranges are worked out at once, from prefixes, and looked up among the values that are
-stored. In a single save chance explains much: only 32 bits and more count, at places where seals usually are.
+stored; where what takes byte after byte ends at the edge, the values are looked up among the prefixes instead, sorted
+once for all edges. What is found from all edges is held against the other saves at once. In a single save chance
+explains much: only 32 bits and more count, at places where seals usually are.
 """
 
 from __future__ import annotations
@@ -55,28 +57,36 @@ def anchored(
             return
 
 
+class _Sorted:
+    """Numbers in which others are looked up."""
+
+    def __init__(self, numbers: Array) -> None:
+        self.order = np.argsort(numbers, kind="stable")
+        self.numbers = numbers[self.order]
+
+    def matches(self, others: Array) -> tuple[Array, Array]:
+        """Every pair of equal ones: the indices of the others, in order, and those of the numbers."""
+        first = np.searchsorted(self.numbers, others, "left")
+        counts = np.searchsorted(self.numbers, others, "right") - first
+        which = np.repeat(first, counts)
+        which += np.arange(which.size) - np.repeat(np.cumsum(counts) - counts, counts)
+        return np.repeat(np.arange(others.size), counts), self.order[which]
+
+
 class _Wanted:
-    """What is stored at each place, as states in front of what comes last, as they are and inverted, to be found among
-    many results.
-    """
+    """What is stored at each place, as states in front of what comes last, as they are and, behind these, inverted."""
 
     def __init__(self, states: Array, mask: int) -> None:
-        self.count = states.size
-        both = np.concatenate((states, states ^ mask))
-        self.order = np.argsort(both, kind="stable")
-        self.sorted = both[self.order]
-        self.low = np.zeros(1 << 16, bool)
-        self.low[(both & 0xFFFF).astype(np.intp)] = True
+        self.states = np.concatenate((states, states ^ mask))
+        self._sorted = _Sorted(self.states)
+        self._low = np.zeros(1 << 16, bool)
+        self._low[(self.states & 0xFFFF).astype(np.intp)] = True
 
-    def among(self, results: Array) -> tuple[Array, Array, Array]:
-        """Which of the results are stored, the number of the place where each is, and whether it is inverted there."""
-        likely = np.flatnonzero(self.low[(results & 0xFFFF).astype(np.intp)])
-        first = np.searchsorted(self.sorted, results[likely], "left")
-        counts = np.searchsorted(self.sorted, results[likely], "right") - first
-        hits, numbers = np.repeat(likely, counts), np.repeat(first, counts)
-        numbers += np.arange(numbers.size) - np.repeat(np.cumsum(counts) - counts, counts)
-        which = self.order[numbers]
-        return hits, which % self.count, which >= self.count
+    def among(self, results: Array) -> tuple[Array, Array]:
+        """Which of many results are stored, and the number of the state that each is."""
+        likely = np.flatnonzero(self._low[(results & 0xFFFF).astype(np.intp)])
+        hits, which = self._sorted.matches(results[likely])
+        return likely[hits], which
 
 
 class _Way(NamedTuple):
@@ -100,6 +110,10 @@ class _Pairs(NamedTuple):
 
     def only(self, chosen: Array) -> _Pairs:
         return _Pairs(*(part[chosen] for part in self))
+
+    @staticmethod
+    def together(many: Sequence[_Pairs]) -> _Pairs:
+        return _Pairs(*map(np.concatenate, zip(*many, strict=True)))
 
 
 class _Anchored:
@@ -148,14 +162,14 @@ class _Anchored:
             self._offsets[number, bits] = starts, starts + np.array([place.size for place in places], np.intp)
         return self._offsets[number, bits]
 
-    def _anchors(self, bits: int) -> list[tuple[int, bool]]:
-        """Where ranges may end, and where they may begin, each with whether it is a beginning."""
+    def _anchors(self, bits: int) -> tuple[list[int], list[int]]:
+        """Where ranges may end, and where they may begin."""
         starts, ends = set(self.heads), set(self.tails)
         for place in self.by_bits[bits][: self.beside]:
             at = place.edge.at(self.size)
             starts.add(at + place.size)
             ends.add(at)
-        return [*((end, False) for end in sorted(ends, reverse=True)), *((start, True) for start in sorted(starts))]
+        return sorted(ends, reverse=True), sorted(starts)
 
     # what takes byte after byte
 
@@ -167,26 +181,29 @@ class _Anchored:
         prefixes = self.prefixes_of(chain, self.number)
         powers = ring.powers(self.size + 1)
         states = ring.products(powers, prefixes)  # of all bytes up to each end, begun with zero
-        zero = np.zeros(1, ring.kind)
-        ways = []
+        ends, starts = self._anchors(bits)
         for algorithm, begin, out in chain.known:
-            begun = ring.minus(zero, ring.times(powers, begin)) if begin else None
             way = _Way(algorithm, chain.flipped, out, partial(self._chain_states, chain, begin))
-            ways.append((way, begun, _Wanted(self.stored(way, self.number), (1 << bits) - 1)))
-        for anchor, is_start in self._anchors(bits):
-            if until.over:
-                return
-            if is_start:
-                edges = np.arange(anchor + LEAST_COVERED, self.size + 1)
-                plain = ring.minus(states[edges], ring.times(powers[edges], int(prefixes[anchor])))
-                lengths = edges - anchor
-            else:
-                edges = np.arange(0, max(anchor - LEAST_COVERED + 1, 0))
-                plain = ring.minus(states[anchor : anchor + 1], ring.times(prefixes[edges], ring.power(anchor)))
-                lengths = anchor - edges
-            for way, begun, wanted in ways:
-                results = ring.minus(plain, begun[lengths]) if begun is not None else plain
-                yield from self._found(way, wanted, edges, results, anchor, is_start=is_start)
+            wanted = _Wanted(self.stored(way, self.number), (1 << bits) - 1)
+            stored = wanted.states.astype(ring.kind)
+            # Begun at s with such a state it is weight^e × (K(e) − B(s)), where B(s) is K(s) − begin × weight^−s.
+            begun = ring.minus(prefixes, ring.times(ring.lowered(self.size + 1), begin)) if begin else prefixes
+            among_begun, found = _Sorted(begun), list[_Pairs]()
+            for end in ends:
+                if until.over:
+                    return
+                before = ring.minus(prefixes[end : end + 1], ring.times(stored, ring.power(-end)))
+                which, hits = among_begun.matches(before)
+                near = hits <= end - LEAST_COVERED
+                found.append(self._pairs(bits, hits[near], which[near], end, is_start=False))
+            for start in starts:
+                if until.over:
+                    return
+                first = start + LEAST_COVERED
+                results = ring.minus(states[first:], ring.times(powers[first:], int(begun[start])))
+                hits, which = wanted.among(results)
+                found.append(self._pairs(bits, first + hits, which, start, is_start=True))
+            yield from self._found(way, _Pairs.together(found))
 
     def _chain_states(self, chain: Chain, begin: int, number: int, starts: Array, ends: Array) -> Array:
         ring, prefixes = chain.ring, self.prefixes_of(chain, number)
@@ -209,38 +226,44 @@ class _Anchored:
         kind, algorithm = SUMS[name], Algorithm(name)
         way = _Way(algorithm, False, 0, partial(self._sums, name))
         wanted = _Wanted(self.stored(way, self.number), (1 << kind.bits) - 1)
-        running = self.numbers[self.number].running
-        for anchor, is_start in self._anchors(kind.bits):
-            if until.over:
-                return
-            edges, results = running.from_edge(name, anchor, is_start=is_start)
-            far = np.abs(edges - anchor) >= LEAST_COVERED
-            yield from self._found(way, wanted, edges[far], results[far], anchor, is_start=is_start)
+        running, found = self.numbers[self.number].running, list[_Pairs]()
+        for anchors, is_start in zip(self._anchors(kind.bits), (False, True), strict=True):
+            for anchor in anchors:
+                if until.over:
+                    return
+                edges, results = running.from_edge(name, anchor, is_start=is_start)
+                hits, which = wanted.among(results)
+                far = np.abs(edges[hits] - anchor) >= LEAST_COVERED
+                found.append(self._pairs(kind.bits, edges[hits[far]], which[far], anchor, is_start=is_start))
+        yield from self._found(way, _Pairs.together(found))
 
     def _sums(self, name: str, number: int, starts: Array, ends: Array) -> Array:
         return self.numbers[number].running.plain(name, starts, ends)
 
     # from results to findings
 
-    def _found(
-        self, way: _Way, wanted: _Wanted, edges: Array, results: Array, anchor: int, *, is_start: bool
-    ) -> Iterator[Finding]:
-        """Ranges from an anchor to edges, or from these to it, of which the result is stored in the shortest save; with
-        their edges counted so that they hold in the others as well.
+    def _pairs(self, bits: int, edges: Array, which: Array, anchor: int, *, is_start: bool) -> _Pairs:
+        """Ranges of the shortest save from an anchor to edges, or from these to it, that have a state of a number; of
+        very many those at the first edges.
+        """
+        if edges.size > MOST_HITS:
+            few = edges <= distinct(edges)[:MOST_HITS][-1]
+            edges, which = edges[few], which[few]
+        fixed, count = np.full(edges.size, anchor), len(self.by_bits[bits])
+        starts, ends = (fixed, edges) if is_start else (edges, fixed)
+        pairs = _Pairs(starts, ends, which % count, which >= count)
+        at, behind = self.offsets(self.number, bits)
+        apart = (pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts)
+        return pairs.only(apart & self.numbers[self.number].has_content(pairs.starts, pairs.ends))
+
+    def _found(self, way: _Way, pairs: _Pairs) -> Iterator[Finding]:
+        """Ranges of the shortest save with the result that is stored there, their edges counted so that they hold in
+        the others as well.
         """
         algorithm, size = way.algorithm, self.size
         is_xor = algorithm.name in SUMS and SUMS[algorithm.name].kind == "xor"
         known = self.by_bits[algorithm.bits]
-        hits, places, inverted = wanted.among(results)
-        if not hits.size:
-            return
-        few = hits <= distinct(hits)[:MOST_HITS][-1]
-        hits, places, inverted = hits[few], places[few], inverted[few]
-        free, fixed = edges[hits], np.full(hits.size, anchor)
-        pairs = _Pairs(fixed, free, places, inverted) if is_start else _Pairs(free, fixed, places, inverted)
         at, behind = self.offsets(self.number, algorithm.bits)
-        apart = (pairs.ends <= at[pairs.places]) | (behind[pairs.places] <= pairs.starts)
-        pairs = pairs.only(apart & self.numbers[self.number].has_content(pairs.starts, pairs.ends))
         froms = (False,) if alike(self.contents) else (False, True)
         for start_from_end, end_from_end in product(froms, reversed(froms)):
             left = pairs

@@ -118,10 +118,25 @@ class RunningSums:
         kind = SUMS[name]
         if len(self.content) > LARGEST:
             return np.zeros(0, np.int64), np.zeros(0, np.uint64)
-        lane = anchor % kind.word
-        edges = np.arange(anchor if is_start else lane, (len(self.content) if is_start else anchor) + 1, kind.word)
-        anchors = np.full(edges.size, anchor)
-        return edges, self.plain(name, *((anchors, edges) if is_start else (edges, anchors)))
+        fixed, lane = divmod(anchor, kind.word)
+        words = (len(self.content) - lane) // kind.word
+        others = np.arange(fixed if is_start else 0, (words if is_start else fixed) + 1, dtype=np.uint64)
+        span, weighted = slice(int(others[0]), int(others[-1]) + 1), np.zeros(1, np.uint64)
+        if kind.kind == "xor":
+            running = self._running_xor(kind, lane)
+            total = running[span] ^ running[fixed]
+        else:
+            running = self._running(kind, lane)
+            total = running[span] - running[fixed] if is_start else running[fixed] - running[span]
+        if kind.is_weighted:
+            by_place = self._running(kind, lane, weighted=True)
+            if is_start:
+                weighted = others * total - (by_place[span] - by_place[fixed])
+            else:
+                weighted = np.uint64(fixed) * total - (by_place[fixed] - by_place[span])
+        between = others - np.uint64(fixed) if is_start else np.uint64(fixed) - others
+        edges = others.astype(np.intp) * kind.word + lane
+        return edges, _combined(kind, [_Added(total, weighted, between)])
 
     def _running_xor(self, kind: Sum, lane: int) -> Array:
         def make() -> Array:
