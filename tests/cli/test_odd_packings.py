@@ -1,10 +1,13 @@
 """The same way through saves that hide everything at once: texts as letters of other bytes, or from their end to their
-beginning; streams without a mark; archived objects; and numbers and texts behind lengths that say more than themselves.
+beginning; streams without a mark; archived objects; bytes that are listed as numbers; and numbers and texts behind
+lengths that say more than themselves.
 """
 
 from __future__ import annotations
 
 import base64
+import hashlib
+import json
 import plistlib
 import struct
 import zlib
@@ -12,7 +15,7 @@ from typing import Any
 
 import brotli
 
-from tests.cli.test_from_sightings import Format, SightingsCase, of_json, without_seed
+from tests.cli.test_from_sightings import Format, SightingsCase, of_json, of_plain, plain, without_seed
 from tests.core.test_tagged import archived, unarchived
 
 WORD = "kelp"
@@ -146,6 +149,45 @@ def twice_read(content: bytes) -> Read:
     return marks, day, name
 
 
+def plain_list_write(value: dict[str, Any]) -> bytes:
+    body = b"BWL1" + plain(value)
+    listed = {"type": "buffer", "data": list(body)}
+    return json.dumps({"size": len(body), "hash": hashlib.md5(body).hexdigest(), "body": listed}, indent=1).encode()
+
+
+def plain_list_read(content: bytes) -> Read:
+    found = json.loads(content)
+    body = bytes(found["body"]["data"])
+    assert (found["size"], found["hash"]) == (len(body), hashlib.md5(body).hexdigest())
+    return of_plain(body.removeprefix(b"BWL1"))
+
+
+def signed_list_write(value: dict[str, Any]) -> bytes:
+    body = without_seed(value)
+    listed = struct.pack(">I", len(body)) + zlib.compress(body)
+    return json.dumps({"slots": [{"id": 1, "blob": [byte - 256 if byte > 127 else byte for byte in listed]}]}).encode()
+
+
+def signed_list_read(content: bytes) -> Read:
+    (slot,) = json.loads(content)["slots"]
+    listed = bytes(byte & 255 for byte in slot["blob"])
+    body = zlib.decompress(listed[4:])
+    assert struct.unpack_from(">I", listed) == (len(body),)
+    return of_json(body)
+
+
+def lines_write(value: dict[str, Any]) -> bytes:
+    body = plain(value)
+    body += struct.pack("<I", zlib.crc32(body))
+    return b"\n".join(" ".join(map(str, body[at : at + 16])).encode() for at in range(0, len(body), 16)) + b"\n"
+
+
+def lines_read(content: bytes) -> Read:
+    body = bytes(map(int, content.split()))
+    assert struct.pack("<I", zlib.crc32(body[:-4])) == body[-4:]
+    return of_plain(body[:-4])
+
+
 FORMATS = (
     Format("letters XORed with a word and a number", lettered_write, lettered_read),
     Format("a text turned round, in base64", turned_write, turned_read),
@@ -154,6 +196,9 @@ FORMATS = (
     Format("archived objects", objects_write, objects_read),
     Format("digits behind their length", digits_write, digits_read),
     Format("texts behind two lengths", twice_write, twice_read),
+    Format("bytes of JSON, as numbers", plain_list_write, plain_list_read, "md5"),
+    Format("a packed text in JSON, as signed numbers", signed_list_write, signed_list_read, "any"),
+    Format("bytes as numbers in lines", lines_write, lines_read, "crc-32"),
 )
 
 

@@ -381,6 +381,51 @@ class LetteredTest(LedgerCase):
                 self.assertEqual(KINDS["percent"].unpack(whole, found).decode(), old)
                 self.assertEqual(KINDS["percent"].pack(new.encode(), letters), spell(new).encode())
 
+    def test_bytes_listed_as_numbers(self) -> None:
+        turn = dice()
+        old, new = (zlib.compress(turn.randbytes(size)) for size in (300, 340))
+        ways: tuple[Callable[[bytes], str], ...] = (
+            lambda data: json.dumps(list(data)),
+            lambda data: json.dumps(list(data), separators=(",", ":")),
+            lambda data: json.dumps(list(data), indent=2),
+            lambda data: json.dumps([byte - 256 if byte > 127 else byte for byte in data]),
+            lambda data: "{" + "; ".join(map(str, data)) + "}",
+            lambda data: f"{len(data) + 1000}\n=" + " ".join(map(str, data)),
+        )
+        for spell in ways:
+            whole, wanted = spell(old).encode(), spell(new).encode()
+            with self.subTest(whole=whole[:20]):
+                (found,) = find_layers(whole)
+                self.assertEqual((found.kind, found.unpacked_size), ("number-list", len(old)))
+                self.assertEqual(KINDS["number-list"].unpack(whole, found), old)
+                letters = whole[found.offset :][: found.size]
+                packed = KINDS["number-list"].pack(new, letters)
+                begin, end = whole[: found.offset], whole[found.offset + found.size :]
+                self.assertEqual((begin + packed + end).replace(b"1%d" % len(old), b"1%d" % len(new)), wanted)
+                self.assertEqual(KINDS["number-list"].pack(old, letters), letters)
+                self.assertEqual(KINDS["number-list"].pack(old[:1], letters), b"%d" % old[0])
+        for wrong in (b"12", b"12,", b"a1,2", b"300,2", b"-129,5", b"-4,200", b"01,2", b""):
+            self.assertIsNone(stream_at(wrong, 0, "number-list") if wrong else None, wrong)
+        self.assertEqual(stream_at(b"1,2,3.5", 0, "number-list"), Layer("number-list", 0, 3, 2))
+
+    def test_lists_of_values_are_not_bytes_of_something(self) -> None:
+        turn = dice()
+        heights = [turn.randrange(256)]
+        for _ in range(2000):
+            heights.append(min(max(heights[-1] + turn.randrange(-9, 10), 0), 255))
+        for name, values in {
+            "ages": [turn.randrange(60, 100) for _ in range(400)],
+            "letters of a name": list(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ" * 5),
+            "tiles": [turn.randrange(12) for _ in range(2000)],
+            "heights": heights,
+            "rolled": [turn.randrange(1, 101) for _ in range(500)],
+            "mostly zero": [turn.choice((0, 0, 0, 255)) for _ in range(500)],
+            "larger ones": [turn.randrange(300) for _ in range(500)],
+            "few": list(zlib.compress(b"Oriel"))[:63],
+        }.items():
+            with self.subTest(name):
+                self.assertEqual(find_layers(json.dumps({name: values}).encode()), [])
+
     def test_what_only_begins_like_letters_costs_what_it_holds(self) -> None:
         """Such runs are looked at again from each place where one may begin: the allowance for all of them counts."""
         allowance = Allowance(1 << 20)

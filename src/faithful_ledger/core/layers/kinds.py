@@ -20,6 +20,7 @@ from faithful_ledger.core.layers import (
     lzf,
     lzo,
     lzss,
+    number_lists,
     percent,
     runs,
     snappy,
@@ -69,6 +70,7 @@ MODULES = (
     lzf,
     lzo,
     lzss,
+    number_lists,
     percent,
     runs,
     snappy,
@@ -76,7 +78,7 @@ MODULES = (
     zstd,
 )
 STREAMS: dict[str, Stream] = dict(sorted((stream.name, stream) for module in MODULES for stream in module.STREAMS))
-IN_LETTERS = ("base64", "hex", "lz-string", "percent")  # streams that are text themselves
+IN_LETTERS = ("base64", "hex", "lz-string", "number-list", "percent")  # streams that are text themselves
 PADDED = "padded"  # zeros behind a text
 STRINGS = "strings"  # each of a text, hidden for itself
 MASKED = "masked"  # numbers of a text, XORed with others beside them

@@ -1,5 +1,5 @@
 """Packed streams at any offset: zlib, gzip, bzip2, xz, LZMA, zstd, LZ4 frames, raw deflate, and text in base64,
-hexadecimal or lz-string.
+hexadecimal or lz-string, or that lists bytes as numbers.
 
 Each is believed only when it unpacks to its own end. Raw deflate (RFC 1951) has no mark. In files of up to 4 MiB it is
 tried wherever a block with its own codes may begin: the lengths of these codes make a complete code (Kraft, 1949). In
@@ -10,6 +10,7 @@ ones. What a stream unpacks to is bounded, so a small file cannot fill the memor
 from __future__ import annotations
 
 import binascii
+import re
 from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any, TypeAlias
@@ -17,16 +18,21 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
+from faithful_ledger.core.formats import recognised_text
 from faithful_ledger.core.layers import STREAMS
 from faithful_ledger.core.layers.base64_text import BASE64, ESCAPED
 from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.lz_string import LZ_STRING
+from faithful_ledger.core.layers.number_lists import NUMBER_LIST
 from faithful_ledger.core.layers.sqlite_tables import is_database
 from faithful_ledger.core.layers.stream import Allowance, Layer
+from faithful_ledger.core.layers.tagged import tagged_kind
 from faithful_ledger.core.layers.xz import lzma_begins
+from faithful_ledger.core.profile.entropy import unevenness
 from faithful_ledger.core.profile.pictures import pixel_spans
 from faithful_ledger.core.profile.unmarked import lone_block, self_ended, unmarked_blocks
 from faithful_ledger.core.scan import windows
+from faithful_ledger.core.source import MemorySource
 
 __all__ = ["find_layers", "stream_at", "whole_stream"]
 
@@ -45,6 +51,13 @@ IN_TEXTS = bytes([9, 10, 13, *range(32, 127), *range(128, 256)])
 ALNUM = frozenset(byte for byte in range(128) if chr(byte).isalnum())
 HEX_FLAGS = bytes(chr(byte) in "0123456789abcdefABCDEF" for byte in range(256))
 LEAST_HEX = 130  # digits
+LIST_FLAGS = bytes(chr(byte) in "0123456789-,; \t\r\n" for byte in range(256))
+BETWEEN_NUMBERS = b",; \t\r\n"
+LEAST_LISTED = 64  # numbers of a list
+EVEN, ENOUGH_EVEN = 8.0, 256  # standard deviations; bytes
+WORD = re.compile(rb"[A-Za-z][A-Za-z &'-]{3,}")
+FEWEST_WORDS = 3
+OPENING = (b"{", b"[", b"<")
 FEWEST_DIGITS = 4  # different ones; of fewer it is a row of numbers that are alike
 RAW_BEGIN = 64  # offsets from the beginning at which raw deflate is tried
 EDGE = 256  # bytes in which dense bytes are distinguished from open ones
@@ -81,7 +94,7 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
                 found.append(layer)
     if is_database(data):  # whose pages have codes enough that look like the beginning of something
         return sorted(found, key=lambda layer: layer.offset)
-    texts = [*_lettered(data, found), *_hex(data, found)]
+    texts = [*_lettered(data, found), *_hex(data, found), *_listed(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
     if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed
@@ -166,6 +179,35 @@ def _hex(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
         is_one_case = digits in (digits.lower(), digits.upper()) and len(set(digits)) > FEWEST_DIGITS
         if is_one_case and not any(map(ALNUM.__contains__, beside)) and not _within(taken, start, end):
             yield Layer("hex", start, (end - start) // 2 * 2, (end - start) // 2)
+
+
+def _listed(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
+    """Long lists of numbers in a text that are the bytes of something else, and not values for themselves."""
+    if data[:FIRST_STEP].translate(None, IN_TEXTS):
+        return
+    for start, end in _runs(data[:LETTERS_LOOKED_AT].translate(LIST_FLAGS), 2 * LEAST_LISTED):
+        numbers = data[start:end].rstrip(BETWEEN_NUMBERS)
+        begin = start + len(numbers) - len(numbers.lstrip(BETWEEN_NUMBERS))
+        layer = STREAMS[NUMBER_LIST].read(data, begin, Allowance(unpacked_allowance(len(data))))
+        if layer is None or layer.offset + layer.size != start + len(numbers) or layer.unpacked_size < LEAST_LISTED:
+            continue
+        if not _within(taken, begin, start + len(numbers)) and _is_content(STREAMS[NUMBER_LIST].unpack(data, layer)):
+            yield layer
+
+
+def _is_content(listed: bytes) -> bool:
+    """Whether bytes that are listed are a stream, or values or a text that say so themselves, or as even as what is
+    packed or enciphered, or have words with their length in front, or a zero behind.
+    """
+    if any(listed.startswith(mark, each.mark_at) for each in STREAMS.values() for mark in each.marks if len(mark) > 1):
+        return True
+    if len(listed) >= ENOUGH_EVEN and unevenness(np.frombuffer(listed, np.uint8)) < EVEN:
+        return True
+    if tagged_kind(listed) or (listed[:1] in OPENING and recognised_text(MemorySource(listed)) is not None):
+        return True
+    words = [word.span() for word in WORD.finditer(listed)]
+    bounded = [at for at, end in words if listed[end : end + 1] == b"\0" or end - at in (*listed[max(at - 4, 0) : at],)]
+    return len(bounded) >= FEWEST_WORDS and 2 * len(bounded) >= len(words)
 
 
 def _runs(flags: bytes, least: int) -> Iterator[tuple[int, int]]:
