@@ -64,7 +64,7 @@ def find_seals(options: argparse.Namespace) -> int:
         elif found.seals and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
         if accepted is not None:
-            _print_accepted(accepted, template)
+            _print_accepted(accepted, template, found)
     return 0 if documents else 1
 
 
@@ -76,7 +76,7 @@ def _accepted(options: argparse.Namespace, save: Save, found: Found) -> tuple[Ac
     return book.templates.accept(save, options.shelf.library(book), found, named_file(options), is_placed=is_placed)
 
 
-def _print_accepted(accepted: Accepted, template: str) -> None:
+def _print_accepted(accepted: Accepted, template: str, found: Found) -> None:
     count = len(accepted.rules) + len(accepted.seals)
     if not count:
         say("Nothing of it is in a template now: only what is sure is put in, or with --stored-at the likeliest there.")
@@ -86,6 +86,11 @@ def _print_accepted(accepted: Accepted, template: str) -> None:
         say(f"In the template {template} now: {words}.")
     for words, why in accepted.left:
         say(f"Not put in: {words}: {why}.")
+    likely = [placed for placed in found.seals if placed.finding.is_likely]
+    if count and likely:
+        first, more = likely[0], f" and {len(likely) - 1} more" if likely[1:] else ""
+        what = f"{first.finding.name_in_words} at 0x{first.place_in_file:X} ({first.place_in_file}){more}"
+        say(f"Likely, and not put in: {what}; accept one with --stored-at, or find them again with more saves.")
 
 
 def _documents(found: Found, contents: Sequence[bytes], options: argparse.Namespace) -> Iterator[dict[str, Any]]:

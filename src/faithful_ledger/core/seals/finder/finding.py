@@ -105,6 +105,10 @@ class Finding:
         return self.holds_in == self.of and self.bits >= SURE and not self.undecided
 
     @property
+    def is_likely(self) -> bool:
+        return not self.sure and self.bits >= SURE / 2
+
+    @property
     def parameters(self) -> dict[str, int | bool | str]:
         """What a template says beside the name of the algorithm."""
         found: dict[str, int | bool | str] = {}
@@ -154,7 +158,7 @@ class Finding:
 
     @property
     def sureness_in_words(self) -> str:
-        words = "sure" if self.sure else "may be chance" if self.bits < SURE / 2 else "likely"
+        words = "sure" if self.sure else "likely" if self.is_likely else "may be chance"
         if 1.0 <= self.bits < SURE:
             odds = f"1 in {float(f'{2.0**self.bits:.2g}'):,.0f}"
             words += f", {odds}" if self.bits < SURE / 2 else f", by chance {odds}"
