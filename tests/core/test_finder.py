@@ -30,10 +30,11 @@ from faithful_ledger.core.sealing import seal_found
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, own_bytes
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
 from faithful_ledger.core.seals.finder import Edge, Finding, Hints, find_seals
+from faithful_ledger.core.seals.finder.chosen import NO_EDGES, Chosen
 from faithful_ledger.core.seals.finder.finding import widened
 from faithful_ledger.core.seals.finder.kept import Kept
 from faithful_ledger.core.seals.finder.numbers import Numbers
-from faithful_ledger.core.seals.finder.places import places
+from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomials
 from faithful_ledger.core.seals.finder.sums import any_sum, summings
@@ -701,6 +702,19 @@ class RunningTest(LedgerCase):
                     edges, sums = numbers.running.from_edge(name, anchor, is_start=is_start)
                     spans = [(anchor, edge) if is_start else (edge, anchor) for edge in edges.tolist()]
                     self.assertEqual(sums.tolist(), [ALGORITHMS[name]([view[low:high]]) for low, high in spans], name)
+
+    def test_ranges_beside_digits_are_within_a_content_that_has_fewer_of_them(self) -> None:
+        turn = dice()
+        for _ in range(60):
+            lines = [b"%08x %d" % (turn.getrandbits(32), turn.randrange(10 ** turn.randrange(1, 9))) for _ in range(9)]
+            content = b"\n".join(lines) + turn.choice((b"", b"\n"))
+            at = content.rindex(b" ") + 1
+            for size, from_end in product(range(1, 14), (False, True)):
+                edge = Edge(len(content) - at, from_end=True) if from_end else Edge(at)
+                place = Place(edge, size, "decimal", 32, (1, 2), mixed=True, restless=True)
+                for start, end, *_ in Chosen(content, NO_EDGES).at(place):
+                    span = start.at(len(content)), end.at(len(content))
+                    self.assertTrue(0 <= span[0] < span[1] <= len(content), (content, size, span))
 
     def test_digests_near_the_end_of_a_large_content_are_those_of_its_bytes(self) -> None:
         turn = dice()

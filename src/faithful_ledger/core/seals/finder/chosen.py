@@ -93,8 +93,9 @@ class Chosen:
         around = cuts(self.content, at, end) if in_letters else [ALONE]
         if place.form in DECIMAL:
             yield from self._beside_digits(place, around)
+        most = max(end, place.edge.at(self.size) + place.size)  # a number may have fewer digits here
         for behind, tail in product(sorted({cut.behind for cut in around}), self.tails[:FEW_TAILS]):
-            if self.size - tail > end + behind:
+            if self.size - tail > most + behind:
                 yield place.edge.moved(place.size + behind), Edge(tail, True), place, None, ALONE
         for before in sorted({cut.before for cut in around}):
             for head in (*self.heads, *self.lines[0]) if not before else (*self.heads[:FEW_HEADS], *self.lines[0]):
