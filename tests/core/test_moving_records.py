@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import struct
+import zlib
 from typing import NamedTuple
 
 import numpy as np
@@ -73,7 +74,8 @@ def _read(save: bytes, place: Place) -> int | None:
     """What a save says in the record with the key of a place; nothing where none or several have it."""
     records = place.records
     assert records is not None
-    starts = range(records.start, records.start + records.many * records.size, records.size)
+    end = len(save) if records.to_end else records.start + records.many * records.size
+    starts = range(records.start, end, records.size)
     keys = [save[at + records.key_at : at + records.key_at + len(records.key)] for at in starts]
     if keys.count(records.key) != 1:
         return None
@@ -93,6 +95,33 @@ class MovingRecordsTest(LedgerCase):
             if not found or found[0].records is None or _read(saves[4], found[0]) != numbers[4]:
                 missed.append(number)  # among bytes that happen to be alike in four saves another record may be seen
         self.assertLessEqual(len(missed), 2, f"seed {seed}: {missed}")
+
+    def test_values_under_hashes_of_their_names_in_order(self) -> None:
+        """A list to the end of the file, which gets longer: its first record and the width of its keys are seen."""
+        seed = random.randrange(1 << 32)
+        turn = random.Random(seed)
+        for number in range(20):
+            kept = {f"flag {each}": turn.randrange(2) for each in range(turn.randrange(30, 60))}
+            head = b"BWHL" + struct.pack("<I", 1) + b"Oriel".ljust(turn.randrange(16, 40), b"\0")
+            mark, order = turn.choice((b"", b"\xff" * 8)), turn.choice("<>")
+            saves, numbers = [], []
+            for day in range(5):
+                kept |= {f"lot {turn.randrange(1000)}": turn.randrange(1, 60) for _ in range(turn.randrange(1, 6))}
+                kept["marks"] = 4000 + 1000 * day + turn.randrange(900)
+                keyed = sorted((zlib.crc32(name.encode()), value) for name, value in kept.items())
+                saves.append(head + b"".join(struct.pack(f"{order}II", *each) for each in keyed) + mark)
+                numbers.append(kept["marks"])
+            (seen, *_) = readings([str(each) for each in numbers[:4]])
+            found = places_in_records([np.frombuffer(each, np.uint8) for each in saves[:4]], seen)
+            marks = struct.pack(f"{order}I", zlib.crc32(b"marks"))
+            if len({save.index(marks) for save in saves[:4]}) == 1:
+                continue  # nothing came in front of it
+            with self.subTest(seed=seed, number=number):
+                assert found and found[0].records is not None
+                records = found[0].records
+                self.assertEqual((records.start, records.size, len(records.key)), (len(head), 8, 4))
+                self.assertTrue(records.to_end)
+                self.assertEqual(_read(saves[4], found[0]), numbers[4] & 0xFFFF if order == "<" else numbers[4])
 
     def test_nothing_is_found_where_no_record_says_whose_the_number_is(self) -> None:
         seed = random.randrange(1 << 32)

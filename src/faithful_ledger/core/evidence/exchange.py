@@ -98,7 +98,8 @@ def _records(document: Mapping[str, Any] | None) -> KeyedRecords | None:
     numbers = (int(document[name]) for name in ("start", "size", "many", "within", "key_at"))
     order = "big" if document.get("order") == "big" else "little"
     keys = document.get("keys")
-    return KeyedRecords._make((*numbers, bytes.fromhex(document["key"]), order, None if keys is None else int(keys)))
+    apart, to_end = None if keys is None else int(keys), document.get("to_end") is True
+    return KeyedRecords._make((*numbers, bytes.fromhex(document["key"]), order, apart, to_end))
 
 
 def _at(given: object) -> int | str:

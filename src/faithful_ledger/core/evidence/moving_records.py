@@ -30,6 +30,9 @@ LEAST_SHORT = 8  # records with keys of one byte, of which a few are different b
 MOST_HITS, MOST_KEYS = 512, 64  # places of one number, and keys beside them that are looked at
 KEYS = (2, 4, 1)  # bytes of a key, the likeliest first
 MORE_BITS = 2  # of a key than the longest one among those that are certainly keys
+FEW_DOUBLED = 1 / 32  # the share of records with the key of another one, as the mark of an end has
+LEAST_SORTED = 12  # records that follow one another by their keys
+DIFFERENT_HALVES = 0.8  # the share of keys of four bytes whose halves are keys as well
 MOST_DOUBLED = 0.25  # the share of records with the key of another one, as stacks of one thing have
 LEAST_SHUFFLED, SHUFFLED = 3, 0.25  # records that are elsewhere, by more or less than the number, and their share
 BEHIND, LEAST_SAME, SAME = 1 << 12, 8, 0.6  # bytes behind records; how many of them stay, and which share
@@ -66,7 +69,7 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
     known = whole_numbers(seen)
     if not known or max(each.size for each in data) > LARGEST:
         return []
-    best: tuple[tuple[bool, bool, int, int, int], Place] | None = None
+    best: tuple[tuple[bool, bool, bool, int, int, int], Place] | None = None
     for name in STORED_AS:
         width = NUMBERS[name].least_size
         offsets = offsets_of(data, known, name, MOST_HITS)
@@ -75,9 +78,10 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
         order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
         for way, ats in _ways(data, offsets, width, order):
             if (found := _records(data, way, ats, width)) is not None:
-                records, filled, has_doubled = found
+                records, filled, kept = found
                 is_aligned = way.apart % min(way.width, width) == 0
-                rank = not has_doubled, is_aligned, -KEYS.index(way.width), filled, -STORED_AS.index(name)
+                likely = 1 if kept.are_wide else -KEYS.index(way.width)
+                rank = not kept.has_doubled, is_aligned, kept.are_sorted, likely, filled, -STORED_AS.index(name)
                 if best is None or rank > best[0]:
                     values = tuple(map(float, known))
                     best = (
@@ -141,9 +145,9 @@ def _keys(content: Array, starts: Array, width: int) -> Array:
 
 def _records(
     data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int
-) -> tuple[KeyedRecords, int, bool] | None:
-    """The records around a number that are told apart by their keys, how many of them there are at least, and whether
-    two of them have the same.
+) -> tuple[KeyedRecords, int, _Kept] | None:
+    """The records around a number that are told apart by their keys, how many of them there are at least, and what is
+    known of their keys.
     """
     size, low = way.size, min(way.apart, 0)
     reach = max(way.apart + way.width, width) - low
@@ -159,14 +163,16 @@ def _records(
     while kept.end - kept.begin < MOST_RECORDS and kept.takes(kept.begin - 1):
         pass
     begin, end = kept.taken()
+    begin = max(begin, kept.sort([(at + low - first) // size for at in ats]))
+    start, to_end = first + begin * size, kept.go_to_end(begin, end)
     filled = min(len(keys) for keys in kept.keys)
     least = LEAST_SHORT if way.width == 1 else LEAST_KEYED
-    if filled < least or not (kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
+    if filled < least or not (kept.are_sorted or kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
         return None
     return (
-        KeyedRecords(first + begin * size, size, end - begin, -low, way.apart - low, key, way.order),
+        KeyedRecords(start, size, end - begin, -low, way.apart - low, key, way.order, to_end=to_end),
         filled,
-        kept.has_doubled,
+        kept,
     )
 
 
@@ -196,10 +202,50 @@ class _Kept:
         self.begin = self.end = 0
         self.order = way.order
         self.longest = 64
+        self.are_sorted = False
 
     @property
     def has_doubled(self) -> bool:
-        return any(keys.total() > len(keys) for keys in self.keys)
+        """Whether two records have the same key, and not only a few of many."""
+        return any(keys.total() - len(keys) > FEW_DOUBLED * keys.total() for keys in self.keys)
+
+    @property
+    def are_wide(self) -> bool:
+        """Whether keys have four bytes, as hashes have, and not two with something else beside them: both halves of
+        those that all snapshots have are different ones.
+        """
+        shared = set.intersection(*map(set, self.keys)) if self.width == 4 else set[int]()
+        halves = min(len({key >> 16 for key in shared}), len({key & 0xFFFF for key in shared}))
+        return len(shared) >= LEAST_KEYED and halves >= DIFFERENT_HALVES * len(shared)
+
+    def sort(self, own: Sequence[int]) -> int:
+        """From which number on records are in the order of their keys, around that with the number sought in each
+        snapshot, if these are many: what is in front is something else.
+        """
+        runs = []
+        for content, number in zip(self.data, own, strict=True):
+            begin = end = number
+            while begin > self.begin and 0 < self._key(content, begin - 1) < self._key(content, begin):
+                begin -= 1
+            while end + 1 < self.end and self._key(content, end) < self._key(content, end + 1):
+                end += 1
+            runs.append((begin, end + 1 - begin))
+        begins, counts = zip(*runs, strict=True)
+        self.are_sorted = min(counts) >= LEAST_SORTED and len(set(begins)) == 1
+        return begins[0] if self.are_sorted else self.begin
+
+    def go_to_end(self, begin: int, end: int) -> bool:
+        """Whether records go on to the end of each snapshot, which have several sizes; from `begin` to `end` they are
+        known.
+        """
+        behind = [(content.size - self.first) / self.size for content in self.data]
+        if len(set(behind)) == 1 or not all(number.is_integer() for number in behind) or min(behind) > end + 1:
+            return False
+        for content, count in zip(self.data, behind, strict=True):
+            keys = Counter(self._key(content, number) for number in range(begin, int(count)))
+            if keys[0] or keys.total() - len(keys) > FEW_DOUBLED * keys.total():
+                return False
+        return True
 
     def is_shuffled(self, ats: Sequence[int]) -> bool:
         """Whether others have changed places as well, and not all by as much as the number or not at all."""

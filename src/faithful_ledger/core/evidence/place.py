@@ -68,8 +68,9 @@ class Guides(NamedTuple):
 
 
 class KeyedRecords(NamedTuple):
-    """Places for so `many` records of `size` bytes from the offset `start` on. A number that is so far `within` one is
-    in that with the bytes `key` at `key_at`, in an `order`; or the keys are in a list of their own from `keys` on.
+    """Places for so `many` records of `size` bytes from the offset `start` on, or as many as there are `to_end` of the
+    file. A number that is so far `within` one is in that with the bytes `key` at `key_at`, in an `order`; or the keys
+    are in a list of their own from `keys` on.
     """
 
     start: int
@@ -80,6 +81,7 @@ class KeyedRecords(NamedTuple):
     key: bytes
     order: Literal["little", "big"] = "little"
     keys: int | None = None
+    to_end: bool = False
 
     @property
     def number(self) -> int:

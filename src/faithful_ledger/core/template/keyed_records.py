@@ -72,7 +72,7 @@ def _stored_as(records: KeyedRecords) -> str:
 
 def _is_of(rows: dict[str, Any], records: KeyedRecords) -> bool:
     """Whether rows at an offset that stays are these records."""
-    at, many, parts = rows.get("at"), rows.get("count"), rows.get("layout") or []
+    at, many, parts = rows.get("at"), rows.get("count", records.many), rows.get("layout") or []
     if not isinstance(at, int) or not isinstance(many, int) or rows.get("note") != KEYED_NOTE:
         return False
     begins, key = _key_of(parts)
@@ -100,7 +100,7 @@ def _new_rows(layout: list[dict[str, Any]], records: KeyedRecords) -> dict[str, 
     return {
         "rows": name,
         "at": Hex(records.start),
-        "count": records.many,
+        **({} if records.to_end else {"count": records.many}),
         "label": f"Records at 0x{records.start:X}",
         "note": KEYED_NOTE,
         "empty": {KEY_NAME: 0},
