@@ -243,6 +243,23 @@ class TaggedContract(LedgerCase):
             with self.assertRaisesRegex(ValueRefused, "keeps its bytes"):
                 put_back(data, "pickle", shown)
 
+    def test_values_behind_one_another_are_a_list(self) -> None:
+        turn = dice()
+        for kind, write in (("msgpack", packed), ("cbor", concise)):
+            values = [
+                {"name": "Maud", "slot": turn.randrange(9)},
+                [{"marks": turn.randrange(1 << 30)}, "rope"],
+                {"day": 4},
+            ]
+            data = b"".join(map(write, values))
+            with self.subTest(kind):
+                self.assertEqual(tagged_kind(data), kind)
+                self.assertEqual(json.loads(json_of_tagged(data, kind)), values)
+                values[0]["name"], values[1][0]["marks"] = "Tamsin & Daughters", turn.randrange(200)
+                self.assertEqual(put_back(data, kind, values), b"".join(map(write, values)))
+                for behind in (b"\x07", b"\0", data[:3]):
+                    self.assertIsNone(tagged_kind(data + behind), behind)
+
     def test_spellings_that_another_program_chose_stay(self) -> None:
         data = b"\x83\xa5marks\xd2\x00\x00\x05\x3c\xa1x\xca\x3f\x80\x00\x00\xa1y\xd9\x03abc"
         self.assertEqual(json.loads(json_of_tagged(data, "msgpack")), {"marks": 1340, "x": 1.0, "y": "abc"})

@@ -18,6 +18,7 @@ MARK = b"\xd9\xd9\xf7"  # the tag 55799, which says only that it is CBOR
 
 class Cbor(Codec):
     name = "cbor"
+    goes_on = True  # RFC 8742
 
     def may_be(self, data: bytes) -> bool:
         return data.startswith(MARK) or (len(data) > 1 and data[0] >> 5 in (LIST, MAP))

@@ -20,6 +20,7 @@ NEGATIVE = 0xE0
 
 class MessagePack(Codec):
     name = "msgpack"
+    goes_on = True
 
     def may_be(self, data: bytes) -> bool:
         return len(data) > 1 and (0x80 <= data[0] <= 0x9F or data[0] in LISTS or data[0] in MAPS)

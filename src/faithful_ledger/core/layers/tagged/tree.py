@@ -58,6 +58,7 @@ BLOB, OTHER = "blob", "other"
 ULEB128 = Leb128("uleb128")
 MOST, DEEPEST = 1_000_000, 100  # values, and values in values
 FEW, MOST_EACH = 10_000, 16  # values that a few bytes may have, and each byte more: most say nothing, or the same again
+BEGINNING = 64  # bytes that show which format it is
 LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
 KEPT = "nothing was written; it stays as it is"
 
@@ -130,10 +131,13 @@ class Cursor:
 
 
 class Codec(ABC):
-    """A format of such values. One with a mark shows by its first bytes that it is nothing else."""
+    """A format of such values. One with a mark shows by its first bytes that it is nothing else. Values behind one
+    another are a list where it has a mark, or `goes_on`.
+    """
 
     name: str
     has_mark = False
+    goes_on = False
 
     @abstractmethod
     def may_be(self, data: bytes) -> bool:
@@ -148,12 +152,25 @@ class Codec(ABC):
         raise Malformed("nothing says where it ends")
 
     def parse(self, data: bytes) -> Node:
-        """The value that all of the bytes are; of a format with a mark a list, where several are behind one another.
+        """The value that all of the bytes are; a list where several are behind one another and the format goes on.
 
         Raises:
             Malformed: they are not.
         """
-        return _one_behind_another(data, self.value_at) if self.has_mark else _all_of(Cursor(data), self.value_at)
+        if self.has_mark or self.goes_on:
+            return self._one_behind_another(data)
+        return _all_of(Cursor(data), self.value_at)
+
+    def _one_behind_another(self, data: bytes) -> Node:
+        """The value, or a list of those that follow one another to the end; without a mark each has parts."""
+        cursor, found = Cursor(data), list[Node]()
+        while cursor.at < len(data):
+            if found and not self.has_mark and not self.may_be(data[cursor.at : cursor.at + BEGINNING]):
+                raise Malformed("something else is behind its values")
+            found.append(self.value_at(cursor))
+        if not found:
+            raise Malformed("there are no bytes")
+        return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
     def scalar(self, value: int | float | str | bool | bytes | None, like: Node | None) -> bytes:
         """A value without parts, in the way of an old one.
@@ -346,20 +363,6 @@ def _all_of(cursor: Cursor, read: Callable[[Cursor], Node]) -> Node:
     if cursor.at != len(cursor.data):
         raise Malformed("something is behind its end")
     return root
-
-
-def _one_behind_another(data: bytes, read: Callable[[Cursor], Node]) -> Node:
-    """The value that a reader takes, or a list of those that follow one another to the end.
-
-    Raises:
-        Malformed: there is none, or they do not come to the end.
-    """
-    cursor, found = Cursor(data), list[Node]()
-    while cursor.at < len(data):
-        found.append(read(cursor))
-    if not found:
-        raise Malformed("there are no bytes")
-    return found[0] if len(found) == 1 else Node("list", 0, len(data), parts=found)
 
 
 def utf8(raw: bytes) -> str:
