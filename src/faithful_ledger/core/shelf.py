@@ -265,7 +265,7 @@ class Shelf:
 
     def _books_beside(self, path: Path) -> Iterator[Book]:
         """The books that know saves in the folder of a save, or keep a folder beside its own, and like it, as one save.
-        Folders of several saves are no slots: what is in the one may be of another game than what is in the other.
+        Folders of several saves are not slots: what is in the one may be of another game than what is in the other.
         """
         folder = path.absolute() if path.is_dir() else path.absolute().parent
         for book in self.usable():

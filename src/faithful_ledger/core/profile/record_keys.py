@@ -359,7 +359,7 @@ def _extended(saves: Sequence[bytes], known: RecordKeys) -> RecordKeys:
 
 
 def _has_keys(saves: Sequence[bytes], known: RecordKeys) -> bool:
-    """Whether what would be the keys of records are no small numbers."""
+    """Whether what would be the keys of records are not small numbers."""
     if known.generator is not None:
         return True
     words = [known.masks(known.rows(np.frombuffer(save, np.uint8)))[:, :WORD] for save in saves]

@@ -61,7 +61,7 @@ def written_in(content: bytes, algorithm: Algorithm, result: int) -> Iterator[tu
 
 @lru_cache(maxsize=8)
 def _letters(content: bytes) -> bytes:
-    """All of a content that numbers and digests may be written in, which is little of one that is no text."""
+    """All of a content that numbers and digests may be written in, which is little of one that is not a text."""
     return b"\n".join(RUN.findall(content))
 
 
