@@ -20,7 +20,8 @@ from faithful_ledger.core.layers.generators import Generator
 from faithful_ledger.core.layers.scrambling import Scrambling, scramble, unscramble
 from faithful_ledger.core.template import load_template
 from faithful_ledger.demo.hands import type_into
-from faithful_ledger.desk.shell import DESCRIBE, EDIT, GATHER, HISTORY, LOCATE
+from faithful_ledger.desk.shell import CARRY, DESCRIBE, EDIT, GATHER, HISTORY, LOCATE
+from faithful_ledger.desk.stages.carry import VALUES
 from faithful_ledger.desk.stages.describe import SEALS
 from tests.cli import test_another_player as others
 from tests.cli.test_accepting import company, table_read, table_write
@@ -134,6 +135,16 @@ class LocateTest(DeskCase):
         self.shell.show_stage(EDIT)
         warning = "4 at 0x4 (4), where the saves it was described from have 3; if this is another version"
         self.assertNotIn("another version", self.sheet_texts())
+        later = self.folder / "later.sav"
+        later.write_bytes(states[0].replace(b"QUAY\3", b"QUAY\4"))
+        self.shell.show_stage(CARRY)
+        self.shell.carry.show_pane(VALUES)
+        self.shell.carry.values.choose_file(str(later))
+        self.work()
+        said = self.shell.carry.values.words.text()
+        self.assertIn("later.sav: 1 value differs, 0 are the same", said)
+        self.assertIn(f"◇ later.sav: {warning}", said)
+        self.shell.show_stage(EDIT)
         path.write_bytes(states[-1].replace(b"QUAY\3", b"QUAY\4"))
         self.press("F5")
         self.work()

@@ -94,7 +94,7 @@ class _Grown:
         self.own = self._key(data[0], 0)
 
     def agreed(self) -> int:
-        """How many of the other numbers are with the same keys in another snapshot; 0 where these are not such lists."""
+        """How many of the other numbers are with the same keys in another snapshot; 0 where these are not lists."""
         if not all(map(self._takes, range(self.first, self.last + 1))):
             return 0
         self._grow()

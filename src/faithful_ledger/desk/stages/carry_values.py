@@ -236,7 +236,8 @@ class ValuesPane(QWidget):
         cannot = sum(bool(each.why) for each in self.found)
         differ = len(self.found) - same - cannot
         name = self.from_save.path.name
-        counted = f"{name}: {differ} values differ, {same} are the same, {cannot} cannot be carried."
+        words = "value differs" if differ == 1 else "values differ", "is" if same == 1 else "are"
+        counted = f"{name}: {differ} {words[0]}, {same} {words[1]} the same, {cannot} cannot be carried."
         warned = [f"◇ {name}: {each.message}." for each in self.from_save.of_another_version]
         return "\n".join([counted, *warned])
 

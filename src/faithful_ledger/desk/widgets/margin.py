@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 
 __all__ = ["MARGIN_WIDTH", "Margin"]
 
-MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 216, 1060
+MARGIN_WIDTH, NARROW_WIDTH, NARROW_WINDOW = 292, 254, 1060
 MOST_NOT_TRIED = 5
 LEAST_COVERED = 4  # bytes whose checksums are worth a look
 MOST_FILES = 12  # of a folder that are named
