@@ -604,6 +604,10 @@ class FewCopiesTest(SightingsCase):
         is_taken, said = self.changed(listed, 1)
         self.assertFalse(is_taken, "the checksum of the directory is only likely")
         self.assertRegex(said, r"Likely, and not put in: crc-32 at 0xC \(12\).*; accept one with --stored-at")
+        (save,) = self.folder.glob("voyage*/a.sav")
+        _, said, _ = self.run_command("find-seals", save, "--stored-at", "0xC", "--accept")
+        self.assertIn("seal_c is a seal in the template", said)
+        self.assertNotIn("not put in", said)
         for each in dice().sample(others, 3):
             with self.subTest(each.name):
                 is_taken, said = self.changed(each, 1)

@@ -64,7 +64,9 @@ def find_seals(options: argparse.Namespace) -> int:
         elif found.seals and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
         if accepted is not None:
-            _print_accepted(accepted, template, found)
+            _print_accepted(accepted, template)
+            if options.stored_at is None and (accepted.rules or accepted.seals):
+                _print_likely(found)
     return 0 if documents else 1
 
 
@@ -76,7 +78,7 @@ def _accepted(options: argparse.Namespace, save: Save, found: Found) -> tuple[Ac
     return book.templates.accept(save, options.shelf.library(book), found, named_file(options), is_placed=is_placed)
 
 
-def _print_accepted(accepted: Accepted, template: str, found: Found) -> None:
+def _print_accepted(accepted: Accepted, template: str) -> None:
     count = len(accepted.rules) + len(accepted.seals)
     if not count:
         say("Nothing of it is in a template now: only what is sure is put in, or with --stored-at the likeliest there.")
@@ -86,8 +88,12 @@ def _print_accepted(accepted: Accepted, template: str, found: Found) -> None:
         say(f"In the template {template} now: {words}.")
     for words, why in accepted.left:
         say(f"Not put in: {words}: {why}.")
+
+
+def _print_likely(found: Found) -> None:
+    """What else may be compared by the game, once a save with what was put in is called in balance."""
     likely = [placed for placed in found.seals if placed.finding.is_likely]
-    if count and likely:
+    if likely:
         first, more = likely[0], f" and {len(likely) - 1} more" if likely[1:] else ""
         what = f"{first.finding.name_in_words} at 0x{first.place_in_file:X} ({first.place_in_file}){more}"
         say(f"Likely, and not put in: {what}; accept one with --stored-at, or find them again with more saves.")
