@@ -404,6 +404,11 @@ class LetteredTest(LedgerCase):
                 self.assertEqual((begin + packed + end).replace(b"1%d" % len(old), b"1%d" % len(new)), wanted)
                 self.assertEqual(KINDS["number-list"].pack(old, letters), letters)
                 self.assertEqual(KINDS["number-list"].pack(old[:1], letters), b"%d" % old[0])
+        large = zlib.compress(turn.randbytes(1_000_000))  # more text than is looked at for lists
+        whole = json.dumps({"data": list(large), "slot": 3}).encode()
+        (found,) = find_layers(whole)
+        self.assertEqual((found.kind, found.offset, found.unpacked_size), ("number-list", 10, len(large)))
+        self.assertEqual(whole[found.offset + found.size :], b'], "slot": 3}')
         for wrong in (b"12", b"12,", b"a1,2", b"300,2", b"-129,5", b"-4,200", b"01,2", b""):
             self.assertIsNone(stream_at(wrong, 0, "number-list") if wrong else None, wrong)
         self.assertEqual(stream_at(b"1,2,3.5", 0, "number-list"), Layer("number-list", 0, 3, 2))

@@ -52,6 +52,7 @@ ALNUM = frozenset(byte for byte in range(128) if chr(byte).isalnum())
 HEX_FLAGS = bytes(chr(byte) in "0123456789abcdefABCDEF" for byte in range(256))
 LEAST_HEX = 130  # digits
 LIST_FLAGS = bytes(chr(byte) in "0123456789-,; \t\r\n" for byte in range(256))
+NOT_LISTED = re.compile(rb"[^0-9,; \t\r\n-]")
 BETWEEN_NUMBERS = b",; \t\r\n"
 LEAST_LISTED = 64  # numbers of a list
 EVEN, ENOUGH_EVEN = 8.0, 256  # standard deviations; bytes
@@ -186,6 +187,9 @@ def _listed(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     if data[:FIRST_STEP].translate(None, IN_TEXTS):
         return
     for start, end in _runs(data[:LETTERS_LOOKED_AT].translate(LIST_FLAGS), 2 * LEAST_LISTED):
+        if end == LETTERS_LOOKED_AT:  # it may go on
+            behind = NOT_LISTED.search(data, end)
+            end = behind.start() if behind is not None else len(data)
         numbers = data[start:end].rstrip(BETWEEN_NUMBERS)
         begin = start + len(numbers) - len(numbers.lstrip(BETWEEN_NUMBERS))
         layer = STREAMS[NUMBER_LIST].read(data, begin, Allowance(unpacked_allowance(len(data))))
