@@ -12,7 +12,7 @@ from faithful_ledger.cli.keys import key_bytes
 from faithful_ledger.cli.opening import book_for, named_file, opened_or_bytes
 from faithful_ledger.cli.output import print_json, print_table, say
 from faithful_ledger.core.deadline import Deadline
-from faithful_ledger.core.errors import AddressError, LedgerError
+from faithful_ledger.core.errors import AddressError, LedgerError, place
 from faithful_ledger.core.source import open_source
 from faithful_ledger.core.storage import parse_whole
 from faithful_ledger.core.suggest import did_you_mean
@@ -95,7 +95,7 @@ def _print_likely(found: Found) -> None:
     likely = [placed for placed in found.seals if placed.finding.is_likely]
     if likely:
         first, more = likely[0], f" and {len(likely) - 1} more" if likely[1:] else ""
-        what = f"{first.finding.name_in_words} at 0x{first.place_in_file:X} ({first.place_in_file}){more}"
+        what = f"{first.finding.name_in_words} at {place(first.place_in_file)}{more}"
         say(f"Likely, and not put in: {what}; accept one with --stored-at, or find them again with more saves.")
 
 

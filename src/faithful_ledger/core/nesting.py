@@ -16,7 +16,7 @@ from faithful_ledger.core.formats import Document, looks_like_text, recognised_t
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_leaves import json_tree
 from faithful_ledger.core.formats.nested import IN_A_STRING, TEXT, nested_document
-from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers import STREAMS, marked_kind
 from faithful_ledger.core.layers.base64_text import BASE64
 from faithful_ledger.core.layers.hex_text import HEX
 from faithful_ledger.core.layers.lz_string import LZ_STRING
@@ -64,9 +64,9 @@ def opened_string(text: str, first: Sequence[Step] = ()) -> Opened | None:
             steps += unwrap(data, (kind,))
             layers.append(kind)
             data = steps[-1].data
-            if looks_like_text(data) and _marked(data) != PERCENT:
+            if looks_like_text(data) and marked_kind(data) != PERCENT:
                 return _recognised(steps, tuple(layers))
-            kind = _marked(data) or tagged_kind(data) or ""
+            kind = marked_kind(data) or tagged_kind(data) or ""
     return None
 
 
@@ -87,12 +87,6 @@ def spelled_as(text: str) -> str:
         if layer is not None and layer.size == len(letters):
             return kind
     return ""
-
-
-def _marked(data: bytes) -> str:
-    """The kind of stream whose mark is at the beginning; empty where there is none."""
-    kinds = (each for each in STREAMS.values() if any(data.startswith(mark, each.mark_at) for mark in each.marks))
-    return next((each.name for each in kinds), "")
 
 
 def _recognised(steps: list[Step], layers: tuple[str, ...]) -> Opened | None:

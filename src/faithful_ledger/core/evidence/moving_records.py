@@ -39,6 +39,17 @@ BEHIND, LEAST_SAME, SAME = 1 << 12, 8, 0.6  # bytes behind records; how many of 
 MOST_BETWEEN = 16  # empty places in front of a record
 
 
+class _Found(NamedTuple):
+    """Records, the least number of them that a snapshot has, what is known of their keys, and whether these are in
+    order.
+    """
+
+    records: KeyedRecords
+    filled: int
+    kept: _Kept
+    are_sorted: bool
+
+
 class _Way(NamedTuple):
     """A record has so many bytes, and its key is so far behind the number, and has so many bytes in an order."""
 
@@ -78,16 +89,14 @@ def places_in_records(data: Sequence[Array], seen: Sequence[Sighting]) -> list[P
         order: Literal["little", "big"] = "big" if name.endswith("be") else "little"
         for way, ats in _ways(data, offsets, width, order):
             if (found := _records(data, way, ats, width)) is not None:
-                records, filled, kept = found
                 is_aligned = way.apart % min(way.width, width) == 0
-                likely = 1 if kept.are_wide else -KEYS.index(way.width)
-                rank = not kept.has_doubled, is_aligned, kept.are_sorted, likely, filled, -STORED_AS.index(name)
+                likely = 1 if found.kept.are_wide else -KEYS.index(way.width)
+                is_unique = not found.kept.has_doubled
+                rank = is_unique, is_aligned, found.are_sorted, likely, found.filled, -STORED_AS.index(name)
                 if best is None or rank > best[0]:
-                    values = tuple(map(float, known))
-                    best = (
-                        rank,
-                        Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words),
-                    )
+                    values, records = tuple(map(float, known)), found.records
+                    here = Place(ats, name, len(seen), len(seen), values=values, records=records, how=records.words)
+                    best = rank, here
     return [best[1]] if best is not None else []
 
 
@@ -143,12 +152,8 @@ def _keys(content: Array, starts: Array, width: int) -> Array:
     return np.where(inside, numbers, 0)
 
 
-def _records(
-    data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int
-) -> tuple[KeyedRecords, int, _Kept] | None:
-    """The records around a number that are told apart by their keys, how many of them there are at least, and what is
-    known of their keys.
-    """
+def _records(data: Sequence[Array], way: _Way, ats: tuple[int, ...], width: int) -> _Found | None:
+    """The records around a number that are told apart by their keys."""
     size, low = way.size, min(way.apart, 0)
     reach = max(way.apart + way.width, width) - low
     first = min(ats) + low
@@ -163,17 +168,17 @@ def _records(
     while kept.end - kept.begin < MOST_RECORDS and kept.takes(kept.begin - 1):
         pass
     begin, end = kept.taken()
-    begin = max(begin, kept.sort([(at + low - first) // size for at in ats]))
-    start, to_end = first + begin * size, kept.go_to_end(begin, end)
+    first_sorted = kept.sorted_from([(at + low - first) // size for at in ats])
+    if first_sorted is not None:
+        begin = max(begin, first_sorted)
+    are_sorted = first_sorted is not None
     filled = min(len(keys) for keys in kept.keys)
     least = LEAST_SHORT if way.width == 1 else LEAST_KEYED
-    if filled < least or not (kept.are_sorted or kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
+    if filled < least or not (are_sorted or kept.is_shuffled(ats) or _stays_behind(data, first + end * size)):
         return None
-    return (
-        KeyedRecords(start, size, end - begin, -low, way.apart - low, key, way.order, to_end=to_end),
-        filled,
-        kept,
-    )
+    start, to_end = first + begin * size, kept.go_to_end(begin, end)
+    records = KeyedRecords(start, size, end - begin, -low, way.apart - low, key, way.order, to_end=to_end)
+    return _Found(records, filled, kept, are_sorted)
 
 
 def _stays_behind(data: Sequence[Array], at: int) -> bool:
@@ -202,7 +207,6 @@ class _Kept:
         self.begin = self.end = 0
         self.order = way.order
         self.longest = 64
-        self.are_sorted = False
 
     @property
     def has_doubled(self) -> bool:
@@ -218,7 +222,7 @@ class _Kept:
         halves = min(len({key >> 16 for key in shared}), len({key & 0xFFFF for key in shared}))
         return len(shared) >= LEAST_KEYED and halves >= DIFFERENT_HALVES * len(shared)
 
-    def sort(self, own: Sequence[int]) -> int:
+    def sorted_from(self, own: Sequence[int]) -> int | None:
         """From which number on records are in the order of their keys, around that with the number sought in each
         snapshot, if these are many: what is in front is something else.
         """
@@ -231,8 +235,7 @@ class _Kept:
                 end += 1
             runs.append((begin, end + 1 - begin))
         begins, counts = zip(*runs, strict=True)
-        self.are_sorted = min(counts) >= LEAST_SORTED and len(set(begins)) == 1
-        return begins[0] if self.are_sorted else self.begin
+        return begins[0] if min(counts) >= LEAST_SORTED and len(set(begins)) == 1 else None
 
     def go_to_end(self, begin: int, end: int) -> bool:
         """Whether records go on to the end of each snapshot, which have several sizes; from `begin` to `end` they are

@@ -18,6 +18,7 @@ from faithful_ledger.core.layers.kinds import (
     STREAMS,
     STRINGS,
     LayerSpec,
+    marked_kind,
 )
 
 __all__ = [
@@ -38,4 +39,5 @@ __all__ = [
     "STREAMS",
     "STRINGS",
     "LayerSpec",
+    "marked_kind",
 ]

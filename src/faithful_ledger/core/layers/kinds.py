@@ -56,6 +56,7 @@ __all__ = [
     "STREAMS",
     "STRINGS",
     "LayerSpec",
+    "marked_kind",
 ]
 
 MODULES = (
@@ -101,6 +102,12 @@ LAYERS = (
     *MASKINGS,
     *LINKED,
 )
+
+
+def marked_kind(data: bytes) -> str:
+    """The kind of stream whose mark is at the beginning; empty where there is none."""
+    kinds = (each for each in STREAMS.values() if any(data.startswith(mark, each.mark_at) for mark in each.marks))
+    return next((each.name for each in kinds), "")
 
 
 @dataclass(slots=True, frozen=True)

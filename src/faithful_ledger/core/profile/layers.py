@@ -19,7 +19,7 @@ import numpy as np
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.formats import recognised_text
-from faithful_ledger.core.layers import STREAMS
+from faithful_ledger.core.layers import STREAMS, marked_kind
 from faithful_ledger.core.layers.base64_text import BASE64, ESCAPED
 from faithful_ledger.core.layers.linked import Begins, stream_begins
 from faithful_ledger.core.layers.lz_string import LZ_STRING
@@ -95,7 +95,9 @@ def find_layers(data: bytes, begins: Begins | None = None) -> list[Layer]:
                 found.append(layer)
     if is_database(data):  # whose pages have codes enough that look like the beginning of something
         return sorted(found, key=lambda layer: layer.offset)
-    texts = [*_lettered(data, found), *_hex(data, found), *_listed(data, found)]
+    texts = list(_lettered(data, found))
+    if not data[:FIRST_STEP].translate(None, IN_TEXTS):
+        texts += [*_hex(data, found), *_listed(data, found)]
     if not found:
         found = unmarked_blocks(data, allowance)
     if all(layer.kind == "deflate" for layer in found):  # which may begin within anything that is packed
@@ -173,8 +175,6 @@ def _read(data: bytes, offset: int, kind: str, allowance: Allowance) -> Layer | 
 
 def _hex(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     """Long runs of hexadecimal digits in a text, longer than that of any digest."""
-    if data[:FIRST_STEP].translate(None, IN_TEXTS):
-        return
     for start, end in _runs(data[:LETTERS_LOOKED_AT].translate(HEX_FLAGS), LEAST_HEX):
         digits, beside = data[start:end], data[max(start - 1, 0) : start] + data[end : end + 1]
         is_one_case = digits in (digits.lower(), digits.upper()) and len(set(digits)) > FEWEST_DIGITS
@@ -184,8 +184,6 @@ def _hex(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
 
 def _listed(data: bytes, taken: list[Layer]) -> Iterator[Layer]:
     """Long lists of numbers in a text that are the bytes of something else, and not values for themselves."""
-    if data[:FIRST_STEP].translate(None, IN_TEXTS):
-        return
     for start, end in _runs(data[:LETTERS_LOOKED_AT].translate(LIST_FLAGS), 2 * LEAST_LISTED):
         if end == LETTERS_LOOKED_AT:  # it may go on
             behind = NOT_LISTED.search(data, end)
@@ -203,11 +201,11 @@ def _is_content(listed: bytes) -> bool:
     """Whether bytes that are listed are a stream, or values or a text that say so themselves, or as even as what is
     packed or enciphered, or have words with their length in front, or a zero behind.
     """
-    if any(listed.startswith(mark, each.mark_at) for each in STREAMS.values() for mark in each.marks if len(mark) > 1):
+    if marked_kind(listed) or tagged_kind(listed):
         return True
     if len(listed) >= ENOUGH_EVEN and unevenness(np.frombuffer(listed, np.uint8)) < EVEN:
         return True
-    if tagged_kind(listed) or (listed[:1] in OPENING and recognised_text(MemorySource(listed)) is not None):
+    if listed[:1] in OPENING and recognised_text(MemorySource(listed)) is not None:
         return True
     words = [word.span() for word in WORD.finditer(listed)]
     bounded = [at for at, end in words if listed[end : end + 1] == b"\0" or end - at in (*listed[max(at - 4, 0) : at],)]

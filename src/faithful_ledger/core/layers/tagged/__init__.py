@@ -22,7 +22,7 @@ from faithful_ledger.core.layers.tagged.pickles import Pickle
 from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.registry_export import RegistryExport
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
-from faithful_ledger.core.layers.tagged.tree import Codec, Cursor, Malformed, Node, changes, text_of
+from faithful_ledger.core.layers.tagged.tree import LONGEST_MARK, Codec, Cursor, Malformed, Node, changes, text_of
 
 __all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind", "tagged_span", "why_not_tagged"]
 
@@ -50,7 +50,6 @@ TAGGED: dict[str, Codec] = {
     )
 }
 UNREADABLE = (Malformed, ValueError, IndexError, OverflowError, RecursionError, struct.error)
-LONGEST_MARK = 64  # bytes
 LARGEST, KEPT = 16 << 20, 1 << 20  # bytes; and those of a payload whose values are kept for a while
 
 

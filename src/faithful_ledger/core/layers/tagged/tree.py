@@ -22,6 +22,7 @@ from faithful_ledger.core.errors import ValueRefused, place
 from faithful_ledger.core.storage.leb128 import Leb128
 
 __all__ = [
+    "LONGEST_MARK",
     "Codec",
     "Count",
     "Cursor",
@@ -58,7 +59,7 @@ BLOB, OTHER = "blob", "other"
 ULEB128 = Leb128("uleb128")
 MOST, DEEPEST = 1_000_000, 100  # values, and values in values
 FEW, MOST_EACH = 10_000, 16  # values that a few bytes may have, and each byte more: most say nothing, or the same again
-BEGINNING = 64  # bytes that show which format it is
+LONGEST_MARK = 64  # bytes that show which format it is
 LEAST_NAMES = 2  # of bytes that say so much about themselves hardly any are chance
 KEPT = "nothing was written; it stays as it is"
 
@@ -165,7 +166,7 @@ class Codec(ABC):
         """The value, or a list of those that follow one another to the end; without a mark each has parts."""
         cursor, found = Cursor(data), list[Node]()
         while cursor.at < len(data):
-            if found and not self.has_mark and not self.may_be(data[cursor.at : cursor.at + BEGINNING]):
+            if found and not self.has_mark and not self.may_be(data[cursor.at : cursor.at + LONGEST_MARK]):
                 raise Malformed("something else is behind its values")
             found.append(self.value_at(cursor))
         if not found:

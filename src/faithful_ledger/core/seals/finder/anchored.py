@@ -24,6 +24,7 @@ from faithful_ledger.core.scan import distinct
 from faithful_ledger.core.seals.algorithms import Algorithm
 from faithful_ledger.core.seals.finder.chosen import HEADS, LEAST_COVERED, TAILS
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, varied_bits
+from faithful_ledger.core.seals.finder.joining import Sorted
 from faithful_ledger.core.seals.finder.natural import is_plain
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
@@ -57,28 +58,12 @@ def anchored(
             return
 
 
-class _Sorted:
-    """Numbers in which others are looked up."""
-
-    def __init__(self, numbers: Array) -> None:
-        self.order = np.argsort(numbers, kind="stable")
-        self.numbers = numbers[self.order]
-
-    def matches(self, others: Array) -> tuple[Array, Array]:
-        """Every pair of equal ones: the indices of the others, in order, and those of the numbers."""
-        first = np.searchsorted(self.numbers, others, "left")
-        counts = np.searchsorted(self.numbers, others, "right") - first
-        which = np.repeat(first, counts)
-        which += np.arange(which.size) - np.repeat(np.cumsum(counts) - counts, counts)
-        return np.repeat(np.arange(others.size), counts), self.order[which]
-
-
 class _Wanted:
     """What is stored at each place, as states in front of what comes last, as they are and, behind these, inverted."""
 
     def __init__(self, states: Array, mask: int) -> None:
         self.states = np.concatenate((states, states ^ mask))
-        self._sorted = _Sorted(self.states)
+        self._sorted = Sorted(self.states)
         self._low = np.zeros(1 << 16, bool)
         self._low[(self.states & 0xFFFF).astype(np.intp)] = True
 
@@ -188,7 +173,7 @@ class _Anchored:
             stored = wanted.states.astype(ring.kind)
             # Begun at s with such a state it is weight^e × (K(e) − B(s)), where B(s) is K(s) − begin × weight^−s.
             begun = ring.minus(prefixes, ring.times(ring.lowered(self.size + 1), begin)) if begin else prefixes
-            among_begun, found = _Sorted(begun), list[_Pairs]()
+            among_begun, found = Sorted(begun), list[_Pairs]()
             for end in ends:
                 if until.over:
                     return

@@ -17,6 +17,7 @@ import numpy as np
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import COPY, Algorithm
 from faithful_ledger.core.seals.finder.finding import SURE, Finding
+from faithful_ledger.core.seals.finder.joining import Sorted
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
 
 __all__ = ["copies"]
@@ -65,13 +66,10 @@ def copies(contents: Sequence[bytes], until: Deadline = NEVER) -> Iterator[Findi
 def _distances(saves: Array, restless: Array, inverted: bool) -> list[int]:
     """How far apart bytes are that say the same in every save, the distance of most of them first."""
     here, there = numbered(saves[:, restless]), numbered(saves[:, restless] ^ np.uint8(255 if inverted else 0))
-    order = np.argsort(there, kind="stable")
-    first = np.searchsorted(there[order], here, "left")
-    count = np.searchsorted(there[order], here, "right") - first
-    few = np.flatnonzero((count > 0) & (count <= MOST_ALIKE))
-    which = np.repeat(few, count[few])
-    within = np.arange(which.size) - np.repeat(np.cumsum(count[few]) - count[few], count[few])
-    apart = restless[order[first[which] + within]] - restless[which]
+    known = Sorted(there)
+    first, count = known.counted(here)
+    which, found = known.pairs(first, count, np.flatnonzero((count > 0) & (count <= MOST_ALIKE)))
+    apart = restless[found] - restless[which]
     distances, votes = np.unique(apart[apart > 0], return_counts=True)
     best = np.lexsort((distances, -votes))[:MOST_DISTANCES]
     return [int(distance) for distance in distances[best]]

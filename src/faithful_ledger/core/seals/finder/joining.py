@@ -8,7 +8,7 @@ import numpy as np
 
 from faithful_ledger.core.scan import distinct
 
-__all__ = ["MIXING", "both", "places_of", "repeated"]
+__all__ = ["MIXING", "Sorted", "both", "places_of", "repeated"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 FEW, AT_ONCE = 1 << 16, 1 << 15
@@ -44,6 +44,31 @@ def places_of(keys: Array, values: Array) -> Array:
     where = np.minimum(np.searchsorted(values, keys[likely]), values.size - 1)
     found: Array = likely[values[where] == keys[likely]]
     return found
+
+
+class Sorted:
+    """Numbers in which others are looked up."""
+
+    def __init__(self, numbers: Array) -> None:
+        self.order = np.argsort(numbers, kind="stable")
+        self.numbers = numbers[self.order]
+
+    def counted(self, others: Array) -> tuple[Array, Array]:
+        """For each of the others where the first that is equal stands among the sorted ones, and how many are."""
+        first = np.searchsorted(self.numbers, others, "left")
+        return first, np.searchsorted(self.numbers, others, "right") - first
+
+    def pairs(self, first: Array, counts: Array, chosen: Array) -> tuple[Array, Array]:
+        """Of what was `counted` every pair of some of the others: their indices, in order, and those of the numbers."""
+        each = counts[chosen]
+        other = np.repeat(chosen, each)
+        within = np.arange(other.size) - np.repeat(np.cumsum(each) - each, each)
+        return other, self.order[first[other] + within]
+
+    def matches(self, others: Array) -> tuple[Array, Array]:
+        """Every pair of equal ones."""
+        first, counts = self.counted(others)
+        return self.pairs(first, counts, np.flatnonzero(counts))
 
 
 def repeated(keys: Array) -> Array:

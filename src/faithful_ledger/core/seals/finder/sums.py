@@ -25,7 +25,7 @@ from faithful_ledger.core.seals.finder.finding import (
     said_bits,
     spread_bits,
 )
-from faithful_ledger.core.seals.finder.joining import MIXING, both, places_of
+from faithful_ledger.core.seals.finder.joining import MIXING, Sorted, both, places_of
 from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
 from faithful_ledger.core.seals.sums import SUMS
@@ -424,16 +424,13 @@ def _ends_of(
 
 def _joined(held: Array, wanted: Array, costs: Array) -> tuple[Array, Array]:
     """The pairs of what is held with what is wanted, those with the cheapest ends if they are very many."""
-    order = np.argsort(held, kind="stable")
-    begins = np.searchsorted(held[order], wanted, "left")
-    counts = np.searchsorted(held[order], wanted, "right") - begins
+    known = Sorted(held)
+    begins, counts = known.counted(wanted)
     hits = np.flatnonzero(counts)
     hits = hits[np.argsort(costs[hits], kind="stable")]
     hits = hits[: 1 + int(np.searchsorted(np.cumsum(counts[hits]), MOST_PAIRED))]
-    each = counts[hits]
-    second = np.repeat(hits, each)
-    within = np.arange(second.size) - np.repeat(np.cumsum(each) - each, each)
-    return order[begins[second] + within], second
+    second, first = known.pairs(begins, counts, hits)
+    return first, second
 
 
 def _second_fits(within: Array, way: Summing, number: int) -> bool:
