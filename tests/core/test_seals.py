@@ -7,6 +7,7 @@ import hashlib
 import random
 import struct
 import zlib
+from functools import reduce
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -139,6 +140,10 @@ class TemplateTest(LedgerCase):
                 lambda d: struct.pack("<H", of("crc-16-ccitt-false", d[:64])),
             ),
             (
+                "as: u32, seal: {algorithm: times, multiplier: 131, start: 17, over: {to: 64}}",
+                lambda d: struct.pack("<I", reduce(lambda state, byte: state * 131 + byte & 0xFFFFFFFF, d[:64], 17)),
+            ),
+            (
                 "as: checksum, size: 16, seal: {algorithm: hmac-md5, over: {to: 64}, key: '62 72'}",
                 lambda d: of("hmac-md5", d[:64], key=b"br").to_bytes(16, "big"),
             ),
@@ -164,6 +169,8 @@ class TemplateTest(LedgerCase):
             ("as: u32, seal: {algorithm: crc-33, over: rest}", "no algorithm “crc-33”; did you mean"),
             ("as: u32, seal: {algorithm: crc, over: rest}", "the parameters `crc` belong to `algorithm: crc`"),
             ("as: u32, seal: {algorithm: hmac-md5, over: rest}", "an hmac has a key"),
+            ("as: u32, seal: {algorithm: times, over: rest}", "`algorithm: times` has a multiplier"),
+            ("as: u32, seal: {algorithm: djb2, multiplier: 5, over: rest}", "`algorithm: times` has a multiplier"),
             ("as: checksum, size: 0, seal: {algorithm: md5, over: rest}", "a checksum has between 1 and 128 bytes"),
             ("as: checksum, size: 16", "a checksum is a seal; say of what"),
             ("as: u32, seal: {algorithm: crc-32, over: {from: 9, to: 3}}", "from 9 to 3 covers nothing"),

@@ -270,10 +270,10 @@ def _content(path: Path) -> bytes:
 
 def _hints(options: argparse.Namespace) -> Hints:
     """Raises AddressError where one cannot be read, or no checksum is called so."""
-    from faithful_ledger.core.seals.algorithms import ALGORITHMS, CRC, KEYED, LENGTH
+    from faithful_ledger.core.seals.algorithms import ALGORITHMS, CRC, KEYED, LENGTH, TIMES
     from faithful_ledger.core.seals.finder import Hints
 
-    named, known = options.algorithm or "", (*ALGORITHMS, CRC, LENGTH, KEYED)
+    named, known = options.algorithm or "", (*ALGORITHMS, CRC, TIMES, LENGTH, KEYED)
     if not any(name.startswith(named) or (name == KEYED and named.startswith(name)) for name in known):
         hint = did_you_mean(named, known) or f"there are {', '.join(known)}"
         raise AddressError(f"no checksum has a name that begins with “{named}”", hint)

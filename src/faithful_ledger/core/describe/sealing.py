@@ -261,6 +261,8 @@ def seal_keys(algorithm: Algorithm) -> dict[str, Any]:
         keys["start"] = algorithm.start
     if algorithm.unit > 1:
         keys["unit"] = algorithm.unit
+    if algorithm.multiplier:
+        keys["multiplier"] = algorithm.multiplier
     if algorithm.changed:
         keys["changed"] = algorithm.changed
     for name in ("key", "salt_before", "salt_behind"):

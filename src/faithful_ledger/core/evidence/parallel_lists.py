@@ -8,7 +8,7 @@ same. What speaks for it are the others: most that have the same key have the sa
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from itertools import chain, islice, product
 from typing import Literal, NamedTuple
 
@@ -40,6 +40,11 @@ class _Lists(NamedTuple):
     key: int
     order: Literal["little", "big"]
 
+    def number_at(self, content: Array, number: int) -> int:
+        """The number in the list that is so many behind the one that was seen; below 0 where there is none."""
+        order: Literal["little", "big"] = "big" if self.stored_as.endswith("be") else "little"
+        return _number(content, self.at + self.width * number, self.width, order)
+
 
 def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Place]:
     """The place of a number that is elsewhere in its list each time, the likeliest only."""
@@ -58,7 +63,8 @@ def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pla
         )  # fmt: skip
         for ats, (key, order) in product(islice(moved, MOST_PLACES), KEYS):
             steps = [(at - ats[0]) // width for at in ats]
-            for key_at in _with_one_key(data, steps, key):
+            likely = _with_one_key(data, steps, key)
+            for key_at in _that_differ(data, likely, steps, _Lists(ats[0], 0, width, name, key, order)):
                 grown = _Grown(data, _Lists(ats[0], key_at, width, name, key, order), steps)
                 agreed = grown.agreed()
                 if agreed > best and (records := grown.records()) is not None:
@@ -68,18 +74,45 @@ def places_in_lists(data: Sequence[Array], seen: Sequence[Sighting]) -> list[Pla
     return found
 
 
-def _with_one_key(data: Sequence[Array], steps: Sequence[int], width: int) -> Iterator[int]:
+def _with_one_key(data: Sequence[Array], steps: Sequence[int], width: int) -> Array:
     """Where the first snapshot has what the others have as many keys further on: the same, and not zero."""
     low = max(0, -min(steps) * width)
     high = min(each.size - width - step * width for each, step in zip(data, steps, strict=True))
     if high < low:
-        return
+        return np.empty(0, np.intp)
     parts = [each[low + step * width : high + step * width + width] for each, step in zip(data, steps, strict=True)]
     same = np.logical_and.reduce([part == parts[0] for part in parts[1:]])
     filled = parts[0] != 0
     if width == 2:
         same, filled = same[:-1] & same[1:], filled[:-1] | filled[1:]
-    yield from (np.flatnonzero(same & filled)[:MOST_KEYS] + low).tolist()
+    return np.flatnonzero(same & filled)[:MOST_KEYS] + low
+
+
+def _that_differ(data: Sequence[Array], likely: Array, steps: Sequence[int], lists: _Lists) -> list[int]:
+    """Of the places of a key those where the numbers between the first and the last of the steps have other ones, in
+    each snapshot, and none without a key is there. All are looked at together, as there are thousands.
+    """
+    if max(steps) - min(steps) > MOST:
+        return []
+    for number, (content, step) in product(range(min(steps), max(steps) + 1), zip(data, steps, strict=True)):
+        at = likely + lists.key * number
+        inside = (at >= 0) & (at <= content.size - lists.key)
+        keys = _keys(content, np.where(inside, at, 0), lists)
+        is_own = keys == _keys(data[0], likely, lists)
+        is_left = (keys == 0) & (lists.number_at(content, number) != 0)
+        likely = likely[inside & (is_own == (number == step)) & ~is_left]
+        if not likely.size:
+            break
+    found: list[int] = likely.tolist()
+    return found
+
+
+def _keys(content: Array, ats: Array, lists: _Lists) -> Array:
+    """The keys at some offsets."""
+    if lists.key == 1:
+        return np.asarray(content[ats])
+    low, high = (ats, ats + 1) if lists.order == "little" else (ats + 1, ats)
+    return np.asarray(content[low] | content[high].astype(np.uint16) << 8)
 
 
 class _Grown:
@@ -178,8 +211,7 @@ class _Grown:
         return _number(content, self.lists.key_at + self.lists.key * number, self.lists.key, self.lists.order)
 
     def _count(self, content: Array, number: int) -> int:
-        order: Literal["little", "big"] = "big" if self.lists.stored_as.endswith("be") else "little"
-        return _number(content, self.lists.at + self.lists.width * number, self.lists.width, order)
+        return self.lists.number_at(content, number)
 
 
 def _number(content: Array, at: int, width: int, order: Literal["little", "big"]) -> int:

@@ -7,7 +7,7 @@ from typing import Any
 
 from faithful_ledger.core.layers.stream import Allowance, Layer, Stream
 
-__all__ = ["BROTLI", "STREAMS"]
+__all__ = ["BROTLI", "STREAMS", "goes_on"]
 
 BROTLI = "brotli"
 PIECE, STEP = 1 << 12, 1 << 20  # bytes that are fed, and that are unpacked at once
@@ -64,6 +64,18 @@ class Brotli(Stream):
         import brotli
 
         return bytes(brotli.compress(data, quality=BEST if len(data) <= LARGE else FAST))
+
+
+def goes_on(data: bytes, offset: int, last: int, allowance: Allowance) -> bool:
+    """Whether a stream may end at an offset from `last` on; most of what is none is seen in its first piece."""
+    unpacker, at, size = _unpacker(), offset, PIECE
+    while at < last:
+        piece = data[at : at + size]
+        _, went_well = _fed(unpacker, piece, allowance)
+        at, size = at + len(piece), min(2 * size, STEP)
+        if not went_well or unpacker.is_finished():
+            return at >= last and allowance.left >= 0
+    return True
 
 
 def _unpacker() -> Any:

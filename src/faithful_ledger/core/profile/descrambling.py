@@ -78,6 +78,7 @@ LETTERS = re.compile(
     rb"(?:[\t\n\r -~]|[\xc2-\xdf][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3})*"
     rb"[\xc2-\xf4]?[\x80-\xbf]{0,2}"
 )
+IS_OF_LETTERS = np.isin(np.arange(256), [9, 10, 13, *range(32, 127), *range(0x80, 0xC0), *range(0xC2, 0xF5)])
 SEEDED, GENERATED_LOOKED_AT = 32, 1 << 9  # a seed is in so many bytes; so many behind them choose the generator
 SEEDS = (*((at, 4) for at in range(0, 16, 4)), *((at, 2) for at in range(0, 16, 2)))  # their offsets and sizes
 PORTIONS = ((16, 1), (24, 1), (8, 1), (0, 1), (16, 2), (0, 4))  # which bytes of a number are used: shift, how many
@@ -227,13 +228,20 @@ def _text_under_stored_key(saves: Sequence[bytes]) -> Descrambling | None:
         keys = [array[at : at + size] for array in arrays]
         if not all(key.any() for key in keys) or len({key.tobytes() for key in keys}) < len(saves):
             continue  # a key of all saves is found by what is under it
-        for turn in range(size):
+        for turn in _lettered_turns(arrays[0], keys[0]):
             turned = [np.roll(key, turn) for key in keys]
             if all(_shows_letters(array, key) for array, key in zip(arrays, turned, strict=True)):
                 known = [np.roll(key, -(LONGEST_HEADER % size)) for key in turned]
                 if (found := _behind_header(saves, known, GAINED_BY_KEY)) is not None:
                     return found
     return None
+
+
+def _lettered_turns(start: Array, key: Array) -> list[int]:
+    """By how much a key may be turned so that it leaves bytes of letters behind where a header ends at the latest."""
+    turned = key[(np.arange(LONGEST_HEADER, start.size) - np.arange(key.size)[:, None]) % key.size]
+    turns: list[int] = np.flatnonzero(IS_OF_LETTERS[start[LONGEST_HEADER:] ^ turned].all(1)).tolist()
+    return turns
 
 
 def _sample(save: bytes) -> Array:

@@ -14,13 +14,12 @@ from typing import Any, Literal, TypeAlias
 import numpy as np
 
 from faithful_ledger.core.layers import STREAMS, runs
-from faithful_ledger.core.layers.brotli_streams import BROTLI
+from faithful_ledger.core.layers.brotli_streams import BROTLI, goes_on
 from faithful_ledger.core.layers.lz4_blocks import may_begin
 from faithful_ledger.core.layers.matching import MatchedStream
 from faithful_ledger.core.layers.runs import Runs
 from faithful_ledger.core.layers.stream import Allowance, Layer
 from faithful_ledger.core.scan import windows
-from faithful_ledger.core.source import MemorySource, offsets_of
 
 __all__ = ["lone_block", "self_ended", "unmarked_blocks"]
 
@@ -125,14 +124,14 @@ def _by_likelihood(data: bytes, kind: MatchedStream) -> list[int]:
 
 def _said_by_marks(data: bytes, mark: bytes, first: int) -> set[int]:
     """The first offsets from which a number in front leads to the end of a mark."""
-    is_end = np.zeros(len(data) + 1, bool)
-    is_end[[at + len(mark) for at in offsets_of(MemorySource(data), mark)]] = True
-    return {
-        place + WORD + int(more)
-        for name in ("<u4", ">u4")
-        for place, number in enumerate(windows(data[:first], np.dtype(name)).tolist())
-        for more in np.flatnonzero(is_end[place + WORD + number : first + number])
-    }
+    found: set[int] = set()
+    for name in ("<u4", ">u4"):
+        for place, number in enumerate(windows(data[:first], np.dtype(name)).tolist()):
+            at = data.find(mark, max(place + WORD + number - len(mark), 0), first + number)
+            while at >= 0:
+                found.add(at + len(mark) - number)
+                at = data.find(mark, at + 1, first + number)
+    return {at for at in found if at < first}
 
 
 def _numbers(front: bytes) -> set[int]:
@@ -227,7 +226,8 @@ def lone_block(data: bytes, allowance: Allowance) -> Layer | None:
 
 def _brotli(data: bytes, offset: int, allowance: Allowance) -> Layer | None:
     """A stream that comes to its own end, behind which there is no more than a digest."""
-    layer = STREAMS[BROTLI].read(data, offset, allowance)
+    last = len(data) - DIGEST
+    layer = STREAMS[BROTLI].read(data, offset, allowance) if goes_on(data, offset, last, allowance) else None
     if layer is None or layer.unpacked_size < LEAST_LONE_UNPACKED or not _is_packed_well([layer]):
         return None
     return layer if len(data) - offset - layer.size <= DIGEST else None

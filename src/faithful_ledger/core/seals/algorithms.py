@@ -14,14 +14,15 @@ from types import MappingProxyType
 from typing import Literal
 
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
-from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, digest
-from faithful_ledger.core.seals.sums import SUMS
+from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash, digest, multiplied
+from faithful_ledger.core.seals.sums import SUMS, Sum
 
-__all__ = ["ALGORITHMS", "COPY", "CRC", "KEYED", "LENGTH", "Algorithm", "algorithm", "own_bytes"]
+__all__ = ["ALGORITHMS", "COPY", "CRC", "KEYED", "LENGTH", "TIMES", "Algorithm", "algorithm", "own_bytes"]
 
 LENGTH = "length"  # no checksum, but stored and renewed as one: how many bytes there are
 COPY = "copy"  # nor this: the same bytes again, as many as it is stored in
 CRC = "crc"  # the name under which a CRC has its parameters with it
+TIMES = "times"  # that of a hash that multiplies, with its multiplier
 KEYED = "hmac-"
 INVERTED = bytes(range(255, -1, -1))
 DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
@@ -30,8 +31,8 @@ DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 @dataclass(frozen=True)
 class Algorithm:
     """One algorithm. `start` is None for the usual one; `changed` is what is done to the result; `key` is an HMAC's;
-    `unit` is how many bytes count as one for a length; the salts are bytes that are hashed in front of the covered ones
-    and behind them.
+    `unit` is how many bytes count as one for a length, and `multiplier` what `times` multiplies by; the salts are bytes
+    that are hashed in front of the covered ones and behind them.
     """
 
     name: str
@@ -40,6 +41,7 @@ class Algorithm:
     crc: Crc | None = None
     key: bytes = b""
     unit: int = 1
+    multiplier: int = 0
     salt_before: bytes = b""
     salt_behind: bytes = b""
 
@@ -52,7 +54,7 @@ class Algorithm:
             return DIGEST_BITS[self.name.removeprefix(KEYED)]
         if self.name in (LENGTH, COPY):
             return 64
-        return SUMS[self.name].bits if self.name in SUMS else HASHES[self.name].bits
+        return self._known.bits
 
     @property
     def is_digest(self) -> bool:
@@ -98,14 +100,22 @@ class Algorithm:
             return int.from_bytes(digest(self.name.removeprefix(KEYED), chunks, self.key), "big")
         if self.name == LENGTH:
             return sum(map(len, chunks)) // self.unit + (self.start or 0)
-        known = SUMS[self.name] if self.name in SUMS else HASHES[self.name]
+        known = self._known
         return known.compute(chunks, known.start if self.start is None else self.start)
+
+    @property
+    def _known(self) -> Sum | Hash:
+        if self.name == TIMES:
+            return multiplied(self.multiplier)
+        return SUMS[self.name] if self.name in SUMS else HASHES[self.name]
 
 
 ALGORITHMS: Mapping[str, Algorithm] = MappingProxyType(
     {name: Algorithm(name) for name in (*SUMS, *CATALOGUE, *HASHES, *DIGESTS)}
 )
-"""Every algorithm that needs nothing but its name; `crc` with parameters and `hmac-…` with a key are besides."""
+"""Every algorithm that needs nothing but its name; `crc` and `times` with parameters and `hmac-…` with a key are
+besides.
+"""
 
 
 def own_bytes(own: str, size: int) -> bytes:
@@ -120,4 +130,4 @@ def algorithm(name: str) -> Algorithm | None:
     """The algorithm of a name, or None."""
     if name.startswith(KEYED) and name.removeprefix(KEYED) in DIGESTS:
         return Algorithm(name)
-    return Algorithm(name) if name in (LENGTH, COPY) else ALGORITHMS.get(name)
+    return Algorithm(name) if name in (LENGTH, COPY, TIMES) else ALGORITHMS.get(name)

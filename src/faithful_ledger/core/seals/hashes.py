@@ -11,7 +11,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from functools import reduce
+from functools import lru_cache, reduce
 from itertools import accumulate, pairwise
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -21,7 +21,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE
 if TYPE_CHECKING:
     import numpy as np
 
-__all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest", "running_digest"]
+__all__ = ["DIGESTS", "HASHES", "Hash", "Lane", "digest", "multiplied", "murmur_seed", "running_digest"]
 
 SMALL = 256  # bytes that are not worth an array
 M16, M32, M64 = (1 << 16) - 1, (1 << 32) - 1, (1 << 64) - 1
@@ -40,11 +40,13 @@ class Lane(NamedTuple):
 
 
 Step = Callable[[int, int], int]  # of a state and a byte, or of those of several lanes
+Undo = Callable[[Any, Any], Any]  # of arrays, as wide as a state
 
 
 class Hash(NamedTuple):
     """Made byte by byte, by a step and an `end`, or as a `whole`, or of a `crc` by its `end`. `multiplier` where a byte
-    does: state × multiplier + byte, modulo 2³²; else 0.
+    does: state × multiplier + byte, modulo 2³²; else 0. `undo` makes of states, and the byte that led to each, those
+    before it, and `undo_end` of results the states at the end.
 
     Several lanes are followed in one large integer, in which each has a field of its own that is wider than a state:
     for few lanes that takes a tenth of the time of arrays. `step(ones)` makes the step for lanes that have a 1 in
@@ -58,6 +60,8 @@ class Hash(NamedTuple):
     whole: Callable[[Iterable[memoryview], int], int] | None = None
     multiplier: int = 0
     crc: str = ""
+    undo: Undo | None = None
+    undo_end: Callable[[Any], Any] = lambda results: results
 
     def compute(self, chunks: Iterable[memoryview], state: int) -> int:
         if self.whole is not None:
@@ -121,7 +125,10 @@ class Hash(NamedTuple):
         return [int(self.end(state)) for state in states]
 
 
-def _multiplied(multiplier: int) -> Hash:
+@lru_cache(maxsize=64)
+def multiplied(multiplier: int) -> Hash:
+    """The hash that takes each byte by state × multiplier + byte, modulo 2³²."""
+
     def whole(chunks: Iterable[memoryview], state: int) -> int:
         for chunk in chunks:
             if len(chunk) > SMALL:
@@ -146,7 +153,8 @@ def _multiplied_first(prime: int, start: int, mask: int) -> Hash:
         masks = mask * ones
         return lambda state, byte: (state * prime & masks) ^ byte
 
-    return Hash(mask.bit_length(), start, steps)
+    inverse = pow(prime, -1, mask + 1)
+    return Hash(mask.bit_length(), start, steps, undo=lambda states, bytes_: (states ^ bytes_) * inverse)
 
 
 def _mixed_first(prime: int, start: int, mask: int) -> Hash:
@@ -154,7 +162,8 @@ def _mixed_first(prime: int, start: int, mask: int) -> Hash:
         masks = mask * ones
         return lambda state, byte: (state ^ byte) * prime & masks
 
-    return Hash(mask.bit_length(), start, steps)
+    inverse = pow(prime, -1, mask + 1)
+    return Hash(mask.bit_length(), start, steps, undo=lambda states, bytes_: states * inverse ^ bytes_)
 
 
 def _rotated(turned: int, *, added: bool) -> Hash:
@@ -164,7 +173,11 @@ def _rotated(turned: int, *, added: bool) -> Hash:
             return lambda state, byte: ((state << turned | state >> back) & masks) + byte & masks
         return lambda state, byte: (state << turned | state >> back) & masks ^ byte
 
-    return Hash(32, 0, steps)
+    def undo(states: Any, bytes_: Any) -> Any:
+        states = states - bytes_ if added else states ^ bytes_
+        return states >> turned | states << 32 - turned
+
+    return Hash(32, 0, steps, undo=undo)
 
 
 def _bsd_steps(ones: int) -> Step:
@@ -199,11 +212,23 @@ def _jenkins_end(state: int) -> int:
     return state + (state << 15) & M32
 
 
-def _xxhash(bits: int) -> Hash:
+def _undo_jenkins(states: Any, bytes_: Any) -> Any:
+    states = states ^ states >> 6
+    states = states ^ states >> 12
+    return (states ^ states >> 24) * pow(1 + (1 << 10), -1, 1 << 32) - bytes_
+
+
+def _undo_jenkins_end(results: Any) -> Any:
+    results = results * pow(1 + (1 << 15), -1, 1 << 32)
+    results = results ^ results >> 11
+    return (results ^ results >> 22) * pow(1 + (1 << 3), -1, 1 << 32)
+
+
+def _xxhash(bits: int, name: str) -> Hash:
     def whole(chunks: Iterable[memoryview], seed: int) -> int:
         import xxhash
 
-        running = (xxhash.xxh32 if bits == 32 else xxhash.xxh64)(seed=seed)
+        running = getattr(xxhash, name)(seed=seed)
         for chunk in chunks:
             running.update(bytes(chunk))
         return int(running.intdigest())
@@ -215,6 +240,28 @@ def _murmur(chunks: Iterable[memoryview], seed: int) -> int:
     import mmh3
 
     return int(mmh3.hash(b"".join(chunks), seed, signed=False))
+
+
+def murmur_seed(data: bytes, result: int) -> int:
+    """The seed with which Murmur3 (32 bits, Appleby, 2011) gives a result: each of its steps can be undone."""
+    import numpy as np
+
+    whole = len(data) // 4 * 4
+    last = data[whole:] + bytes(4 - len(data) % 4)
+    first: Any = np.frombuffer(data[:whole] + last, "<u4") * np.uint32(0xCC9E2D51)
+    words: list[int] = ((first << 15 | first >> 17) * np.uint32(0x1B873593)).tolist()
+    state = result
+    state ^= state >> 16
+    state = state * pow(0xC2B2AE35, -1, 1 << 32) & M32
+    state ^= state >> 13 ^ state >> 26
+    state = state * pow(0x85EBCA6B, -1, 1 << 32) & M32
+    state ^= state >> 16 ^ len(data)
+    state ^= words.pop()
+    fifth = pow(5, -1, 1 << 32)
+    for word in reversed(words):
+        state = (state - 0xE6546B64) * fifth & M32
+        state = (state >> 13 | state << 19) & M32 ^ word
+    return state
 
 
 def _masked(number: int) -> int:
@@ -230,18 +277,19 @@ HASHES: Mapping[str, Hash] = MappingProxyType(
         "fnv-1a-32": _mixed_first(0x01000193, 0x811C9DC5, M32),
         "fnv-1-64": _multiplied_first(0x100000001B3, 0xCBF29CE484222325, M64),
         "fnv-1a-64": _mixed_first(0x100000001B3, 0xCBF29CE484222325, M64),
-        "djb2": _multiplied(33),
+        "djb2": multiplied(33),
         "djb2-xor": _multiplied_first(33, 5381, M32),
-        "times-31": _multiplied(31),
-        "times-65599": _multiplied(65_599),
-        "one-at-a-time": Hash(32, 0, _jenkins_steps, _jenkins_end),
+        "times-31": multiplied(31),
+        "times-65599": multiplied(65_599),
+        "one-at-a-time": Hash(32, 0, _jenkins_steps, _jenkins_end, undo=_undo_jenkins, undo_end=_undo_jenkins_end),
         "bsd-16": Hash(16, 0, _bsd_steps),
         "rotated-sum32": _rotated(1, added=True),
         "rotated-xor32": _rotated(1, added=False),
         "rotated-xor32-by-5": _rotated(5, added=False),
         "pjw-32": Hash(32, 0, _pjw_steps),
-        "xxhash-32": _xxhash(32),
-        "xxhash-64": _xxhash(64),
+        "xxhash-32": _xxhash(32, "xxh32"),
+        "xxhash-64": _xxhash(64, "xxh64"),
+        "xxh3-64": _xxhash(64, "xxh3_64"),
         "murmur3-32": Hash(32, whole=_murmur),
         "crc-32c-masked": Hash(32, end=_masked, crc="crc-32c"),
     }

@@ -81,6 +81,7 @@ class Seal(Part):
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1
+    multiplier: Annotated[int, Field(ge=1, lt=1 << 32)] | None = None
     changed: Literal["negated", "inverted"] | None = None
     key: HexBytes | None = None
     salt_before: HexBytes | None = None

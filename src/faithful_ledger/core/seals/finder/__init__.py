@@ -14,7 +14,7 @@ from itertools import groupby, product
 from time import monotonic, thread_time
 
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGTH, Algorithm, algorithm
+from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGTH, TIMES, Algorithm, algorithm
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
 from faithful_ledger.core.seals.finder.chosen import NO_EDGES, Edges
@@ -30,6 +30,7 @@ from faithful_ledger.core.seals.finder.finding import (
 )
 from faithful_ledger.core.seals.finder.lengths import lengths, lengths_of, of_what_follows, with_said
 from faithful_ledger.core.seals.finder.natural import SLOW, all_natural, natural
+from faithful_ledger.core.seals.finder.own_hashes import with_own_hashes
 from faithful_ledger.core.seals.finder.pages import digests_of_pages
 from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
@@ -182,6 +183,8 @@ def _all(contents: list[bytes], hints: Hints, explained: set[int], end: Deadline
         yield from digests_up_front(contents, algorithms, end)
         yield from digests_of_pages(contents, algorithms, end)
     yield from natural(contents, spots, [*known[6:], *slow], end, edges)
+    if not hints.key:
+        yield from with_own_hashes(contents, spots, end, edges, hints.algorithm, explained)
     if len(group) >= LEAST_SAVES and (not hints.algorithm or "crc".startswith(hints.algorithm[:3])) and not hints.key:
         for finding in _of_unknown_polynomials(group, places(group, hints.stored_at), explained, end):
             yield from _of_all_sizes(finding, group, contents)
@@ -239,7 +242,7 @@ def algorithms_for(hints: Hints) -> list[Algorithm]:
         every += [replace(each, salt_behind=hints.key) for each in hashed]
         every += [replace(each, salt_before=hints.key) for each in hashed]
         return [each for each in every if each.name.startswith(hints.algorithm)]
-    named = algorithm(hints.algorithm) if hints.algorithm else None
+    named = algorithm(hints.algorithm) if hints.algorithm not in ("", TIMES) else None
     if named is not None:
         return [named]
     return [each for each in all_natural() if each.name.startswith(hints.algorithm)]

@@ -118,6 +118,8 @@ class Finding:
             found["start"] = self.algorithm.start
         if self.algorithm.unit > 1:
             found["unit"] = self.algorithm.unit
+        if self.algorithm.multiplier:
+            found["multiplier"] = self.algorithm.multiplier
         if self.algorithm.changed:
             found["changed"] = self.algorithm.changed
         for name in ("key", "salt_before", "salt_behind"):

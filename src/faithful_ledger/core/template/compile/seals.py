@@ -8,7 +8,7 @@ from faithful_ledger.core.formats.json_forms import FORMS, STRING
 from faithful_ledger.core.layers import ARRANGEMENTS, STREAMS
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
-from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH
+from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH, TIMES
 from faithful_ledger.core.seals.crc import Crc
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
@@ -73,6 +73,8 @@ def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
         mistakes.append(((*where, "key"), "an hmac has a key, and nothing else has one"))
     if keys.get("unit", 1) > 1 and name != LENGTH:
         mistakes.append(((*where, "unit"), "only a length is counted in units"))
+    if (name == TIMES) is not (keys.get("multiplier") is not None):
+        mistakes.append(((*where, "multiplier"), "`algorithm: times` has a multiplier, and nothing else has one"))
     return _changed(found, keys)
 
 
@@ -84,6 +86,7 @@ def _changed(found: Algorithm, keys: Keys) -> Algorithm:
         changed=keys.get("changed") or "",
         key=key,
         unit=keys.get("unit", 1),
+        multiplier=keys.get("multiplier") or 0,
         salt_before=before,
         salt_behind=behind,
     )
