@@ -26,7 +26,7 @@ from faithful_ledger.core.seals.finder import Edge, Finding, find_seals
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.rings import forget_powers
-from faithful_ledger.core.seals.finder.sums import Summing, any_sum, summings
+from faithful_ledger.core.seals.finder.sums import Further, Summing, any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import unknown_crc, with_own_start
 from faithful_ledger.core.seals.hashes import HASHES
 from faithful_ledger.core.seals.sums import SUMS
@@ -236,7 +236,7 @@ def any_sums(rounds: int) -> list[Line]:
 
         def search(saves: list[bytes] = saves, place: Place = place, alignments: list[Summing] = alignments) -> None:
             found = Differences(saves)
-            every = [each for way in alignments for each in any_sum(found, place, way)]
+            every = [each for way in alignments for each in any_sum(found, place, way, Further())]
             assert any(each.spans(size)[:2] == (4096, size - 8192) for each in every)
 
         unit, spent = side_by_side(rounds, lambda: np.sort(keys), search)

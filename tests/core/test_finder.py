@@ -37,7 +37,7 @@ from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.rings import Prefixes, Ranges, polynomials
-from faithful_ledger.core.seals.finder.sums import any_sum, summings
+from faithful_ledger.core.seals.finder.sums import Further, any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import polynomials_of, unknown_crc, with_own_start
 from faithful_ledger.core.seals.finder.weighted import WEIGHTED, any_weighted
 from faithful_ledger.core.seals.hashes import DIGESTS, HASHES, Hash, Lane
@@ -222,7 +222,7 @@ class AnyRangeTest(RenewingCase):
                 contents = sealed(saves(turn, 2400), seal)
                 found, at = Differences(contents), seal.stored.at(2400)
                 here = places(contents, at)
-                hits = [f for place in here for way in summings() for f in any_sum(found, place, way)]
+                hits = [f for place in here for way in summings() for f in any_sum(found, place, way, Further())]
                 hits += [f for place in here for name in WEIGHTED for f in any_weighted(found, place, name)]
                 holding = [widened(each, contents) for each in hits if each.checked(contents).holds_in == 4]
                 best = max(holding, key=lambda each: each.bits, default=None)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 from functools import partial
 from typing import Any, NamedTuple, TypeAlias
 
 from faithful_ledger.core.binding import BoundFile, GroupNode
-from faithful_ledger.core.binding.followers import WorkedOut
+from faithful_ledger.core.binding.followers import WorkedOut, followers, in_levels
 from faithful_ledger.core.binding.spans import field_at
 from faithful_ledger.core.describe.blocks import are_different, let_be_blocks
 from faithful_ledger.core.describe.draft import Draft, changed
@@ -36,7 +37,7 @@ from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.seal_parts import Part, Value, name_beside, text_of
 from faithful_ledger.core.seal_search import Found
-from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
+from faithful_ledger.core.seals.algorithms import COPY, LENGTH, Algorithm
 from faithful_ledger.core.seals.finder import Edge, Finding
 from faithful_ledger.core.seals.finder.blocks import BlockRule
 from faithful_ledger.core.seals.finder.directories import DirectoryRule
@@ -113,22 +114,55 @@ def turn(placed: Placed) -> tuple[bool, bool]:
 def _seal_left(draft: Draft, placed: Placed, paths: list[str]) -> None:
     """Put a seal in, and its path to the others, if no field that is worked out is there."""
     if not is_described(draft.save, placed):
-        paths.append(seal_found(draft, placed))
+        paths.append(seal_found(draft, _beside_value(draft.save, placed)))
+
+
+def _beside_value(save: Save, placed: Placed) -> Placed:
+    """A seal that is not stored in a value that the game showed: of a number and its copy, the copy is worked out.
+
+    Raises:
+        EntryError: it is stored in such a value.
+    """
+    value = _seen_value(save, placed)
+    if value is None:
+        return placed
+    finding = placed.finding
+    if finding.algorithm.name == COPY:
+        start, end, at = finding.spans(len(placed.held.contents[0]))
+        turned = replace(finding, start=Edge(at), end=Edge(at + finding.size), stored=Edge(start))
+        made = placed._replace(finding=turned)
+        if end - start == finding.size and _seen_value(save, made) is None:
+            return made
+    raise EntryError(f"{value} is a value that the game showed, and no checksum", UNCHANGED)
+
+
+def _seen_value(save: Save, placed: Placed) -> str | None:
+    """The path of the value that fits what the game showed, where a seal is stored."""
+    at, end = (edge + placed.held.offset for edge in placed.stored)
+    for bound in _bound(save, placed):
+        field = field_at(bound.root, at)
+        if field is not None and field.start < end and field.spec.standing != "guessed" and field.spec.seal is None:
+            return field.path
+    return None
 
 
 def is_described(save: Save, placed: Placed) -> bool:
     """Whether the template has a field that is worked out where a seal is stored, in a file or in a payload."""
+    at, end = (edge + placed.held.offset for edge in placed.stored)
+    return any(WorkedOut(each.root).works_out(at, end) for each in _bound(save, placed))
+
+
+def _bound(save: Save, placed: Placed) -> list[BoundFile]:
+    """The files of the template in which a seal would be stored."""
     if placed.held.beside or save.template is None:
-        return False
+        return []
     if placed.held.around is None or placed.held.header is not None:
         names = [save.main.name]
     else:
         names = [
             name for name, spec in save.template.files.items() if spec.inside and _is_the_same(save, name, placed.held)
         ]
-    bounds = [save.files[name].bound for name in names]
-    at, end = (edge + placed.held.offset for edge in placed.stored)
-    return any(each is not None and WorkedOut(each.root).works_out(at, end) for each in bounds)
+    return [bound for name in names if (bound := save.files[name].bound) is not None]
 
 
 def seal_found(draft: Draft, placed: Placed) -> str:
@@ -481,7 +515,7 @@ def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> N
     """Give a seal that was put in its note, and an offset from the end of the file where it is counted from there.
 
     Raises:
-        EntryError: it does not hold in the save.
+        EntryError: it does not hold in the save, or needs a seal that needs it.
     """
     keys: dict[str, Any] = {"note": note, "standing": "fits"}
     node = draft.node(path)
@@ -495,3 +529,6 @@ def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> N
     if not any(state.holds for state in draft.save.seals if state.name == path):
         what = f"the seal {path} does not hold in this save"
         raise EntryError(what, f"{UNCHANGED}; look for seals again")
+    if (bound := draft.save.files[node.file].bound) is not None:
+        for _ in in_levels(list(followers(bound.root, measured=False))):
+            pass  # raises where they are in a circle

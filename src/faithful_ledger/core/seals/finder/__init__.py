@@ -36,7 +36,7 @@ from faithful_ledger.core.seals.finder.places import Edge, Place, alike, is_text
 from faithful_ledger.core.seals.finder.ranges import Differences, any_range, chains
 from faithful_ledger.core.seals.finder.repeated import with_others
 from faithful_ledger.core.seals.finder.said import over_said
-from faithful_ledger.core.seals.finder.sums import any_sum, summings
+from faithful_ledger.core.seals.finder.sums import Further, any_sum, summings
 from faithful_ledger.core.seals.finder.unknown import LEAST_SAVES, WIDTHS, unknown_crc, with_own_start
 from faithful_ledger.core.seals.finder.up_front import digests_up_front
 from faithful_ledger.core.seals.finder.weighted import WEIGHTED, any_weighted
@@ -209,7 +209,8 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
         bits: [place for place in of_size if place.restless][: DENSE_PLACES if few else RESTLESS.get(bits, 0) // part]
         for bits, of_size in by_bits
     }
-    ways = [(way.name, way.bits, partial(any_sum, differences, way=way)) for way in summings()]
+    further = Further()
+    ways = [(way.name, way.bits, partial(any_sum, differences, way=way, further=further)) for way in summings()]
     ways += [(name, SUMS[name].bits, partial(any_weighted, differences, name=name)) for name in WEIGHTED]
     for name, bits, found_at in ways:
         for place in restless.get(bits, []) if name.startswith(named) and bits >= least else ():

@@ -221,14 +221,14 @@ def is_repetition(finding: Finding, contents: Sequence[bytes]) -> bool:
         return False
     if alike(contents) and _covers_itself(finding, contents):
         return True
+    if _is_the_same(finding, contents):
+        return True
     if finding.algorithm.name not in SUMS:
         return False
     kind = SUMS[finding.algorithm.name].kind
     if kind in ("xor", "internet") and alike(contents) and _comes_in_pairs(finding, contents):
         return True
-    if kind == "xor" and all(_cancels_out(finding, content) for content in contents):
-        return True
-    return kind in ("sum", "weighted", "internet", "folded") and _is_the_same(finding, contents)
+    return kind == "xor" and all(_cancels_out(finding, content) for content in contents)
 
 
 def _covers_itself(finding: Finding, contents: Sequence[bytes]) -> bool:
@@ -246,13 +246,16 @@ def _covers_itself(finding: Finding, contents: Sequence[bytes]) -> bool:
 
 
 def _is_the_same(finding: Finding, contents: Sequence[bytes]) -> bool:
-    """Whether the bytes that differ in what is summed are those that are stored, or the inverse of them."""
+    """Whether the bytes that differ in what is summed are those that are stored, or the inverse of them, or come in
+    pairs themselves: a number beside its inverse adds nothing.
+    """
     covered = [b"".join(finding.covered(content)) for content in contents]
     stored = [finding.stored_in(content) for content in contents]
     if not alike(covered) or not alike(stored):
         return False
     summed, kept = _restless(covered), _restless(stored)
-    return 0 < summed.size == kept.size and bool((np.sort(summed) == np.sort(kept)).all())
+    _, counts = np.unique(np.concatenate((summed, kept)), return_counts=True)
+    return bool(summed.size and kept.size and np.isin(kept, summed).all() and not (counts % 2).any())
 
 
 def _restless(contents: Sequence[bytes]) -> Array:

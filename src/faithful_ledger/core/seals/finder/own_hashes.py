@@ -17,7 +17,7 @@ import numpy as np
 
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.seals.algorithms import TIMES, Algorithm, own_bytes
-from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED, Chosen, Edges, Range, Tries
+from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED, Chosen, Edges, Range, Tries, seen
 from faithful_ledger.core.seals.finder.cuts import ALONE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits
 from faithful_ledger.core.seals.finder.places import Edge, Place
@@ -307,11 +307,12 @@ def _is_wide(each: Range, content: bytes) -> bool:
     """Whether it is a range of a save that covers the place, or does not, as it says. One that begins with the place
     is another start value over what is behind that.
     """
-    start, end, place, own, _ = each
-    first, last, at = start.at(len(content)), end.at(len(content)), place.edge.at(len(content))
-    covers = first < at + place.size and at < last
-    is_range = 0 <= first <= last - LEAST_COVERED and last <= len(content)
-    return is_range and covers is (own is not None) and not (covers and first >= at)
+    start, end, place, own, cut = each
+    size, (low, high) = len(content), seen(place, cut, content)
+    first, last = start.at(size), end.at(size)
+    if not (0 <= low < high <= size and 0 <= first <= last - LEAST_COVERED and last <= size):
+        return False
+    return first < low and high <= last if own is not None else high <= first or last <= low
 
 
 def _length(number: int) -> float:

@@ -8,7 +8,7 @@ looking up. Which ends of these classes are meant, one save says as it is.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -30,11 +30,12 @@ from faithful_ledger.core.seals.finder.places import DECIMAL, Edge, Place
 from faithful_ledger.core.seals.finder.ranges import FILLS, Differences
 from faithful_ledger.core.seals.sums import SUMS
 
-__all__ = ["Summing", "any_sum", "before_change", "summings"]
+__all__ = ["Further", "Summing", "any_sum", "before_change", "summings"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 MOST_PAIRS, MOST_ALIKE, MOST_BY_CHANCE, FEW_BY_CHANCE = 512, 24, 1 << 12, 1.0
 TRIED = 12.0
+FEW_FURTHER = 4  # ranges of a place that are looked into whatever was looked into before
 LEAST_CHANGED = 3  # words that differ within a range; fewer may be a copy
 AT_ONCE, FEW = 1 << 14, 8
 NATURAL = 2
@@ -84,7 +85,16 @@ def summings() -> list[Summing]:
     return found
 
 
-def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]:
+@dataclass
+class Further:
+    """How many ranges may still be looked into beyond the first few of each place: where numbers stand beside their
+    inverse, the sums over any of them are alike in all saves.
+    """
+
+    left: int = 4096
+
+
+def any_sum(found: Differences, place: Place, way: Summing, further: Further) -> Iterator[Finding]:
     """Where a sum over some range gives what is at a place, in every save."""
     if place.bits != way.bits and not (place.form in DECIMAL and max(place.values) >> way.bits == 0):
         return
@@ -99,7 +109,10 @@ def any_sum(found: Differences, place: Place, way: Summing) -> Iterator[Finding]
         pairs = known[steps]
         same = changed == ("negated" if way.modulus else "") and not way.second  # saves differ by the same
         for each in (changed, "inverted") if same and pairs else (changed,):
-            for first, second in _likely(words, each, pairs):
+            for number, (first, second) in enumerate(_likely(words, each, pairs)):
+                further.left -= number >= FEW_FURTHER
+                if further.left < 0 and number >= FEW_FURTHER:
+                    break
                 yield from _absolute(words, each, first, second)
 
 
@@ -337,8 +350,9 @@ def _likely(words: _Words, changed: str, pairs: list[tuple[int, int]]) -> Iterat
         right = _reduced(sums[ends] - sums[starts] - np.uint64((number - way.begin) % way.modulus), way.modulus) == 0
     else:
         right = sums[ends] ^ sums[starts] == np.uint64(number)
-    natural = words.natures(from_) + words.natures(to) <= NATURAL
-    yield from (pairs[n] for n in np.flatnonzero(~alone | right | natural).tolist())
+    nature = words.natures(from_) + words.natures(to)
+    likely = np.flatnonzero(~alone | right | (nature <= NATURAL))
+    yield from (pairs[n] for n in likely[np.argsort(nature[likely], kind="stable")].tolist())
 
 
 def _absolute(words: _Words, changed: str, first: int, second: int) -> Iterator[Finding]:
