@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -11,7 +12,7 @@ from typing import Any, NamedTuple, TypeAlias
 from faithful_ledger.core.binding import BoundFile, GroupNode
 from faithful_ledger.core.binding.followers import WorkedOut, followers, in_levels
 from faithful_ledger.core.binding.spans import field_at
-from faithful_ledger.core.describe.blocks import are_different, let_be_blocks
+from faithful_ledger.core.describe.blocks import are_different, hold_fields, let_be_blocks
 from faithful_ledger.core.describe.draft import Draft, changed
 from faithful_ledger.core.describe.flow import drop_last_run, is_run, let_stand
 from faithful_ledger.core.describe.leading import let_begin_with
@@ -53,6 +54,7 @@ __all__ = ["Accepted", "accepted", "blocks_found", "format_for", "is_described",
 
 
 QUOTES = b" \t\"'"  # around a value of a text
+NUMBERED = re.compile(r"\[\d+\]")
 Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
 
 
@@ -449,7 +451,7 @@ def blocks_found(draft: Draft, rule: Rule) -> None:
                 f"{rule.chain.tail} bytes are behind the last block, and how many there are differs from save to save"
             )
             raise EntryError(what, f"{UNCHANGED}; describe their number, and make rows of them by hand")
-        if are_different(rule, content):
+        if are_different(rule, content) or hold_fields(draft.file(name).root, rule, content):
             let_be_blocks(draft, rule, content)
             return
         contents = [rule.spans(length)[:2] for length in rule.chain.lengths(content)]
@@ -526,8 +528,10 @@ def _check(draft: Draft, path: str, note: str, from_end: int | None = None) -> N
     if "at" in keys and node.spec.address.base == "next":
         drop_last_run(draft.text, draft.file(node.file))
         draft.read_again()
-    if not any(state.holds for state in draft.save.seals if state.name == path):
-        what = f"the seal {path} does not hold in this save"
+    in_rows = [state for state in draft.save.seals if NUMBERED.sub("[*]", state.name) == NUMBERED.sub("[*]", path)]
+    broken = next((state.name for state in in_rows if not state.holds), path if not in_rows else "")
+    if broken:
+        what = f"the seal {broken} does not hold in this save"
         raise EntryError(what, f"{UNCHANGED}; look for seals again")
     if (bound := draft.save.files[node.file].bound) is not None:
         for _ in in_levels(list(followers(bound.root, measured=False))):

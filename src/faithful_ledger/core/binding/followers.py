@@ -289,6 +289,18 @@ class WorkedOut:
                 return True
         return False
 
+    @property
+    def says_a_length(self) -> bool:
+        """Whether a field says how many bytes a payload in the file has."""
+        return any(
+            node.spec.of_file
+            and (
+                node.spec.derived is not None
+                or (node.spec.seal is not None and node.spec.seal.algorithm.name == LENGTH)
+            )
+            for node in self._nodes
+        )
+
     def works_out(self, start: int, end: int) -> bool:
         """Whether one of bytes [start, end) belongs to a field that is worked out."""
         return any(node.start < end and start < node.end for node in self._nodes)

@@ -8,9 +8,10 @@ import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from faithful_ledger.core.binding import Node
+from faithful_ledger.core.binding import FieldNode, GroupNode, Node
 from faithful_ledger.core.describe import placing
 from faithful_ledger.core.describe.flow import is_run
+from faithful_ledger.core.describe.leading import TEXT_NOTE
 from faithful_ledger.core.describe.sealing import TAG, block_keys
 from faithful_ledger.core.template.names import free_name
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.describe.draft import Draft
     from faithful_ledger.core.seals.finder.blocks import BlockRule
 
-__all__ = ["are_different", "let_be_blocks"]
+__all__ = ["are_different", "hold_fields", "let_be_blocks"]
 
 MOST = 24  # blocks that are described one by one
 NAME = re.compile(rb"[A-Za-z]\w*")
@@ -30,6 +31,12 @@ def are_different(rule: BlockRule, content: bytes) -> bool:
     tags = {content[start : start + TAG] for start in starts}
     is_tagged = rule.in_front >= TAG and all(NAME.match(tag) and tag.isascii() for tag in tags)
     return rule.is_counted and is_tagged and len(tags) == len(starts) <= MOST
+
+
+def hold_fields(root: GroupNode, rule: BlockRule, content: bytes) -> bool:
+    """Whether a save has a few blocks, in every save as many, and something is described in one of them."""
+    known = placing.touched(root, rule.start, rule.chain.end(content))
+    return rule.is_counted and rule.count <= MOST and not all(map(is_run, known))
 
 
 def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
@@ -46,7 +53,7 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
     ends = [*starts[1:], end]
     contents = [(start + rule.header, behind - rule.trailer) for start, behind in zip(starts, ends, strict=True)]
     known = placing.touched(root, rule.start, end)
-    runs = [node for node in known if is_run(node)]
+    runs = [node for node in known if is_run(node) or _is_chance(node, contents)]
     described = [node for node in known if node not in runs]
     for node in described:
         if not any(low <= node.start and node.end <= high for low, high in contents):
@@ -54,9 +61,10 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
     within = [[node for node in described if low <= node.start and node.end <= high] for low, high in contents]
     keys = block_keys(rule, content)["layout"]
     taken = [child.spec.name for child in root.children if child not in runs]
-    blocks = []
+    blocks: list[dict[str, Any]] = []
     for start, (low, high), nodes in zip(starts, contents, within, strict=True):
-        name = free_name(taken, (NAME.match(content, start) or [b""])[0][:TAG].decode().lower())
+        named = NAME.match(content, start) if rule.in_front >= TAG else None
+        name = free_name(taken, named[0][:TAG].decode().lower() if named is not None else f"block_{len(blocks)}")
         taken.append(name)
         parts = _parts(draft, nodes, low, high)
         blocks.append({"group": name, "flat": True, "layout": _named(keys, name, content[start : start + TAG], parts)})
@@ -76,6 +84,12 @@ def let_be_blocks(draft: Draft, rule: BlockRule, content: bytes) -> None:
     if front < rule.start:
         draft.text.insert(where, at, _run(front, rule.start))
     draft.read_again()
+
+
+def _is_chance(node: Node, contents: Sequence[tuple[int, int]]) -> bool:
+    """Whether a text was taken for one because the last byte of a block's length says where its letters end."""
+    is_guess = isinstance(node, FieldNode) and node.spec.note == TEXT_NOTE and node.spec.standing == "guessed"
+    return is_guess and not any(low <= node.start and node.end <= high for low, high in contents)
 
 
 def _run(start: int, end: int) -> dict[str, Any]:

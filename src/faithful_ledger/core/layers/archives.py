@@ -45,7 +45,8 @@ class Member(NamedTuple):
 
 def archive_of(data: bytes) -> str:
     """zip or tar, or empty where the bytes are neither."""
-    if data[:4] == LOCAL and data.rfind(END, max(len(data) - 65_557, 0)) >= 0:
+    end = data.rfind(END, max(len(data) - 65_557, 0))
+    if end >= 0 and (data[:4] == LOCAL or _is_behind_header(data)):
         return "zip"
     if len(data) >= 2 * BLOCK and data[257:262] == b"ustar" and _tar_sum(data[:BLOCK]) == _octal(data[148:156]):
         return "tar"
@@ -133,21 +134,32 @@ def finish_zip(outer: Source, replaced: Sequence[Replacement], cause: Cause) -> 
     """The offsets in the tables of a zip whose members were replaced."""
     data = bytes(outer.read(0, outer.size))
     patched = Patched(outer, replaced)
-    end, first, _ = _zip_tables(data)
+    tables = _zip_tables(data)
     found = [(at + 42, head[16]) for at, head in _zip_entries(data)]
-    found.append((end + 16, first))
+    found.append((tables.end + 16, tables.first - tables.base))
+    base = patched.moved(tables.base, behind=True) if tables.base else 0
     return [
         Replacement(at, at + 4, struct.pack("<I", now), (cause,))
         for at, old in found
-        if (now := patched.moved(old, behind=True)) != old
+        if (now := patched.moved(tables.base + old, behind=True) - base) != old
     ]
 
 
 # zip
 
 
-def _zip_tables(data: bytes) -> tuple[int, int, int]:
-    """Where the last record is, where the central directory begins, and how many members it has."""
+class _Tables(NamedTuple):
+    """Where the last record of a zip is, where its central directory begins, how many members it has, and from where
+    its offsets count: the beginning of the file, or of the archive behind a header.
+    """
+
+    end: int
+    first: int
+    members: int
+    base: int
+
+
+def _zip_tables(data: bytes) -> _Tables:
     end = data.rfind(END, max(len(data) - 65_557, 0))
     try:
         _, disk, start_disk, here, count, size, first, _ = END_HEAD.unpack_from(data, end)
@@ -157,12 +169,25 @@ def _zip_tables(data: bytes) -> tuple[int, int, int]:
         raise AddressError("the zip is in several parts or of the 64-bit kind, which is not read", "nothing was read")
     if first + size > end or count > MOST_MEMBERS:
         raise AddressError("the zip's directory leads out of the file", "nothing was read; it may be cut off")
-    return end, first, count
+    base = end - size - first
+    base = base if data[first : first + 4] != CENTRAL and data[base + first : base + first + 4] == CENTRAL else 0
+    return _Tables(end, base + first, count, base)
+
+
+def _is_behind_header(data: bytes) -> bool:
+    """Whether the last record leads to a directory, and that to a member, behind a header of the game's own."""
+    try:
+        tables = _zip_tables(data)
+        _, head = next(_zip_entries(data))
+    except (AddressError, StopIteration):
+        return False
+    at: int = tables.base + head[16]
+    return at > 0 and data[at : at + 4] == LOCAL
 
 
 def _zip_entries(data: bytes) -> Iterator[tuple[int, tuple[Any, ...]]]:
     """Where each entry of the central directory is, and its numbers."""
-    _, at, count = _zip_tables(data)
+    _, at, count, _ = _zip_tables(data)
     for _ in range(count):
         try:
             head = CENTRAL_HEAD.unpack_from(data, at)
@@ -175,18 +200,20 @@ def _zip_entries(data: bytes) -> Iterator[tuple[int, tuple[Any, ...]]]:
 
 
 def _zip_members(data: bytes) -> Iterator[Member]:
+    base = _zip_tables(data).base
     for at, head in _zip_entries(data):
-        if head[16] + LOCAL_HEAD.size > len(data) or data[head[16] : head[16] + 4] != LOCAL:
+        begin = base + head[16]
+        if begin + LOCAL_HEAD.size > len(data) or data[begin : begin + 4] != LOCAL:
             raise AddressError("the zip's directory leads to no member", "nothing was read")
-        local = LOCAL_HEAD.unpack_from(data, head[16])
+        local = LOCAL_HEAD.unpack_from(data, begin)
         flags, method, packed, size = head[3], head[4], head[8], head[9]
         raw = data[at + CENTRAL_HEAD.size : at + CENTRAL_HEAD.size + head[10]]
         name = raw.decode("utf-8" if flags & UTF8 else "cp437", "replace")
-        start = head[16] + LOCAL_HEAD.size + local[9] + local[10]
+        start = begin + LOCAL_HEAD.size + local[9] + local[10]
         if start + packed > len(data):
             raise AddressError(f"the member {name} leads out of the zip", "nothing was read; it may be cut off")
         if not name.endswith("/"):
-            yield Member("zip", name, start, start + packed, size, method, head[16], at, flags)
+            yield Member("zip", name, start, start + packed, size, method, begin, at, flags)
 
 
 # tar

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterator
 from contextlib import suppress
+from itertools import chain, islice
 from xml.parsers import expat
 
 from faithful_ledger.core.layers.tagged import tagged_span
@@ -17,8 +19,11 @@ __all__ = ["ENCLOSED", "enclosed_span", "holds_checksum"]
 
 ENCLOSED = "enclosed"
 LONGEST_HEAD, LONGEST_TAIL = 64, 256  # bytes in front of the text and behind it
-BOM = b"\xef\xbb\xbf"
+FARTHEST, MOST_BEGUN, LEAST_BEHIND = 4 << 20, 256, 64  # bytes of a binary part in front; tries; and bytes behind that
+BOM, BRACKET = b"\xef\xbb\xbf", ord("<")
 BEGINNING = re.compile(rb"[{\[]|<(?=[?!A-Za-z])")
+FAR_BEGINNING = re.compile(rb"(?=\{\s*\"|\[\s*[\[{\"]|<\?xml)")  # of which the byte in front may be another one
+LAST_OF_TEXT = re.compile(rb"[\t\n\r -~\x80-\xff]{8}[}\]>]")
 DIGEST = (
     rb"(?:(?=[A-Fa-f]*\d)[0-9A-Fa-f]{8,}|\d{5,}|(?=[^\n]*\d)(?=[^\n]*[a-z])(?=[^\n]*[A-Z])[A-Za-z0-9+/]{22,}={0,2})"
 )
@@ -36,17 +41,28 @@ def enclosed_span(data: bytes) -> tuple[int, int] | None:
     if ends in (b"{}", b"[]", b"<>") and _is_text(data[-LONGEST_TAIL:]):
         return None
     latin = ""  # in Latin-1 every byte is a letter, so that offsets stay those of bytes
-    for found in BEGINNING.finditer(data, 0, LONGEST_HEAD + 1):
+    near = BEGINNING.finditer(data, 0, LONGEST_HEAD + 1)
+    for found in chain(near, islice(_begun_behind_binary(data), MOST_BEGUN)):
         start = found.start()
         if len(data) > LARGE and IN_NO_TEXT.search(data, start, start + LONGEST_TAIL):
             continue  # chance, and not worth another copy of all of it
         latin = latin or data.decode("latin-1")
-        end = _end_of_xml(data, start) if found[0] == b"<" else _end_of_json(latin, start)
+        end = _end_of_xml(data, start) if data[start] == BRACKET else _end_of_json(latin, start)
         if end is not None and len(data) - end <= LONGEST_TAIL:
             return start, end
     values = tagged_span(data, LONGEST_HEAD) if len(data) <= LARGE else None
     around = len(data) - values[1] + values[0] if values is not None else 0
     return values if 0 < around <= min(LONGEST_TAIL, len(data) // 2) else None
+
+
+def _begun_behind_binary(data: bytes) -> Iterator[re.Match[bytes]]:
+    """Where a text may begin that is the last part of a save, behind a picture, or records."""
+    if LAST_OF_TEXT.search(data, max(len(data) - LONGEST_TAIL - LEAST_BEHIND, 0)) is None:
+        return
+    last = min(len(data) - LEAST_BEHIND, FARTHEST)
+    for found in FAR_BEGINNING.finditer(data, LONGEST_HEAD + 1, max(last, 0)):
+        if IN_NO_TEXT.search(data, 0, found.start()) is not None:
+            yield found
 
 
 def holds_checksum(head: bytes, tail: bytes) -> bool:

@@ -13,6 +13,7 @@ from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["COUNTED", "UNCOUNTED", "Counted", "decimal_length", "suspected_length", "why_fixed"]
 
+NARROW = 2  # bytes of a number
 IN_FRONT = 24  # letters in front of a stream in which its length may be
 
 
@@ -21,6 +22,11 @@ class Counted(Protocol):
 
     def has_length_over(self, start: int, end: int) -> bool:
         """Whether a described length covers bytes [start, end), so that they may take another size."""
+        ...
+
+    @property
+    def says_a_length(self) -> bool:
+        """Whether a field says how many bytes a payload in it has."""
         ...
 
     def works_out(self, start: int, end: int) -> bool:
@@ -45,6 +51,10 @@ class Undescribed:
     def has_length_over(self, start: int, end: int) -> bool:
         return self._counts
 
+    @property
+    def says_a_length(self) -> bool:
+        return False
+
     def works_out(self, start: int, end: int) -> bool:
         return False
 
@@ -67,10 +77,13 @@ def why_fixed(outer: Source, start: int, end: int, counted: Counted) -> str:
 
 
 def suspected_length(outer: Source, start: int, end: int, counted: Counted) -> str:
-    """Which number in front looks like the length of bytes [start, end) and would stay; empty where none does."""
+    """Which number in front looks like the length of bytes [start, end) and would stay; empty where none does. Where a
+    length is described, others of two bytes are chance.
+    """
     for at, name in suspected_lengths(outer, start, end - start):
         size = NUMBERS[name].least_size
-        if not (counted.works_out(at, at + size) or counted.is_content(at, at + size)):
+        is_chance = size <= NARROW and counted.says_a_length
+        if not (is_chance or counted.works_out(at, at + size) or counted.is_content(at, at + size)):
             return f"the {name} at {place(at)} looks like its length, which the template does not describe"
     for at, name in spelled_sizes(outer, start, end - start):
         if not counted.works_out(at, at + 1):

@@ -257,7 +257,7 @@ def _rules(chain: BlockChain, content: bytes, effort: _Effort) -> Iterator[Block
     large = [length for length in lengths if length[1] >= LEAST_CONTENT] or lengths
     at, value = min(large, key=lambda length: length[1])
     width = chain.width
-    begins = [width, 0, -4, -8, *(width + more for more in (1, 2, 4, 8, 12))]
+    begins = [width, 0, -4, -1, -2, -8, *(width + more for more in (1, 2, 4, 8, 12))]
     ends = sorted(range(-AROUND, AROUND + width + 1), key=lambda end: (end not in (width, width + 4, 0), abs(end)))
     for algorithms, end, begin in product(_plain(), ends, begins):
         first, last = at + begin, at + value + end

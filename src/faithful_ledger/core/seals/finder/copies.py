@@ -108,6 +108,8 @@ def _finding(saves: Array, run: _Run, inverted: bool) -> Finding:
     ordered = np.sort(copied, axis=0)
     others = (ordered[1:] != ordered[:-1]).sum(axis=0)
     said = BYTE * int(others.sum()) + STILL * int((others == 0).sum())
+    if not inverted:  # what is filled with a few bytes over and over is the same further on as well
+        said = min(said, BYTE * sum(len(set(each)) - 1 for each in {row.tobytes() for row in copied}))
     total = saves.shape[1]
     is_round = run.distance & (run.distance - 1) == 0
     cost = total.bit_length() + (ADJOINING if run.distance == size else ROUND if is_round else total.bit_length())
