@@ -98,7 +98,7 @@ class Margin(QFrame):
         if isinstance(node, FieldNode):
             self._show_field(save, node)
         elif node is not None:
-            self._show_part(node)
+            self._show_part(save, node)
         else:
             size = selection.end - selection.start
             self._begin(f"{size} byte{'s' if size != 1 else ''} selected")
@@ -277,9 +277,11 @@ class Margin(QFrame):
             open_folder.setToolTip(str(path))
             self._add(pair("is", path.name), row(open_folder, None))
 
-    def _show_part(self, node: Node) -> None:
-        self._begin(node.path or node.title)
-        what = f"{node.count} records" if isinstance(node, RowsNode) else "group"
+    def _show_part(self, save: Save, node: Node) -> None:
+        file = save.files[node.file]
+        whole = "the whole payload" if file.inside else "the whole file"
+        self._begin(node.path or node.title or (file.name if file.inside else file.path.name))
+        what = f"{node.count} records" if isinstance(node, RowsNode) else whole if node.parent is None else "group"
         if isinstance(node, RowsNode) and node.stride:
             what += f" of {node.stride} bytes"
         self._add(pair("is", what), pair("begins", place(node.start)), pair("size", f"{node.size} bytes"))

@@ -22,7 +22,7 @@ from faithful_ledger.core.seals.finder.cuts import ALONE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, own_bits
 from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.rings import Ranges
-from faithful_ledger.core.seals.hashes import HASHES, Hash, murmur_seed
+from faithful_ledger.core.seals.hashes import HASHES, Hash, multiplied, murmur_seed
 
 __all__ = ["with_own_hashes"]
 
@@ -124,8 +124,8 @@ class _OwnHashes:
         found: dict[Hashable, Finding] = {}
         for number, multiplier in self._lifted(over, stored):
             start = int(self._starts(multiplier, over, stored, np.array([number]))[0, 0])
-            name = NAMED.get(multiplier, TIMES)
-            made = Algorithm(name, start=start, multiplier=0 if name in NAMED.values() else multiplier)
+            name, usual = NAMED.get(multiplier, TIMES), multiplied(multiplier).start
+            made = Algorithm(name, None if start == usual else start, multiplier=multiplier if name == TIMES else 0)
             _keep(found, self._finding(made, tries[number], _length(start) + _length(multiplier)))
         yield from found.values()
 
