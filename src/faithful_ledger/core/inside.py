@@ -152,16 +152,16 @@ def _opened(outer: Together, ways: Sequence[tuple[LayerSpec, ...]]) -> Iterator[
             yield tuple(_undone(each, way) for each in outer)
 
 
-def _is_strong(layer: Layer, size: int) -> bool:
-    """Whether a stream shows that the `size` bytes it is in are not scrambled. One without a mark of its own may be
-    chance, unless it is much of them.
+def _is_strong(layer: Layer, data: bytes) -> bool:
+    """Whether a stream shows that the bytes it is in are not scrambled. One without a mark of its own may be chance,
+    unless it is much of them, less the zeros at the end.
     """
-    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= size
+    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= len(data.rstrip(b"\0"))
 
 
 def strong_layers(layers: Sequence[Layer], data: bytes) -> list[Layer]:
     """Those of the streams in some bytes that are hardly chance."""
-    return [layer for layer in layers if _is_strong(layer, len(data))]
+    return [layer for layer in layers if _is_strong(layer, data)]
 
 
 def _within(
@@ -191,7 +191,7 @@ def _within(
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]
         believed = [
-            any(_is_strong(layer, len(o.data)) for layer in each) for each, o in zip(of_kind, outer, strict=True)
+            any(_is_strong(layer, o.data) for layer in each) for each, o in zip(of_kind, outer, strict=True)
         ]
         strong = strong or any(believed)
         if all(of_kind):

@@ -386,6 +386,7 @@ def _key_of_words(saves: Sequence[bytes]) -> Scrambling | None:
     commonest = bytes([int(np.bincount(np.frombuffer(joined, np.uint8), minlength=256).argmax())])
     commonest += b"\0" if joined.count(0) * SOME > len(joined) else b""
     ways = [Scrambling(kind, bytes([key]), 1.0) for kind in ("xor", "add") for key in range(256)]
+    ways += [Scrambling("rotate", bytes([bits]), 1.0) for bits in range(1, 8)]
     ways = [way for way in ways if not any(byte in LETTER_BITS for byte in unscramble(commonest, way).lower())]
     scored = sorted(((sum(_wordlike(unscramble(each, way)) for each in samples), way) for way in ways), reverse=True)
     best, others = scored[0], scored[1:]
