@@ -190,9 +190,7 @@ def _within(
     strong = False
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]
-        believed = [
-            any(_is_strong(layer, o.data) for layer in each) for each, o in zip(of_kind, outer, strict=True)
-        ]
+        believed = [any(_is_strong(layer, o.data) for layer in each) for each, o in zip(of_kind, outer, strict=True)]
         strong = strong or any(believed)
         if all(of_kind):
             at_one = _at_one_offset(outer, kind, of_kind)

@@ -8,7 +8,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from itertools import islice, product
+from itertools import chain, islice, product
 
 from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
@@ -17,8 +17,10 @@ from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED
 from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits
 from faithful_ledger.core.seals.finder.natural import SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
+from faithful_ledger.core.seals.finder.own_hashes import over_all
 from faithful_ledger.core.seals.finder.places import DECIMAL, VARIABLE, Edge, Place
 from faithful_ledger.core.seals.finder.spelling import changes, written_in
+from faithful_ledger.core.seals.hashes import HASHES
 from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["across"]
@@ -44,6 +46,7 @@ def across(
     covers all of it is looked for.
     """
     looking = _Across(contents, payloads, places, results)
+    hashes = [each.name for each in algorithms if each.name in HASHES]
     for each in algorithms:
         if each.name == LENGTH:
             yield from looking.lengths(each)
@@ -55,6 +58,8 @@ def across(
             if end.over:
                 return
             yield from looking.over(each, head, tail)
+    if results is None and len(hashes) > 1:
+        yield from looking.begun_otherwise(end)
 
 
 class _Across:
@@ -119,6 +124,14 @@ class _Across:
         if algorithm.bits >= 32:
             for written in written_in(self.content, algorithm, result):
                 yield from self._at(algorithm, head, tail, written)
+
+    def begun_otherwise(self, until: Deadline) -> Iterator[Finding]:
+        """Hashes over all of the payload with a start value or a multiplier of the game's own."""
+        places = list(chain.from_iterable(self.by_value.values()))
+        for algorithm, place, constant in over_all(self.payloads, places, until):
+            made = Finding(algorithm, Edge(0), Edge(0, True), place.edge, place.size, place.form)
+            for each in self._checked(made, place.bits):
+                yield replace(each, bits=each.bits - constant)
 
     def _at(self, algorithm: Algorithm, head: int, tail: int, written: tuple[int, int, str, int]) -> Iterator[Finding]:
         """What is written at an offset, counted from the beginning and from the end."""

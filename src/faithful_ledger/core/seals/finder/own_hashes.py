@@ -15,7 +15,7 @@ from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 
-from faithful_ledger.core.deadline import Deadline
+from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import TIMES, Algorithm, own_bytes
 from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED, Chosen, Edges, Range, Tries, seen
 from faithful_ledger.core.seals.finder.cuts import ALONE
@@ -24,7 +24,7 @@ from faithful_ledger.core.seals.finder.places import Edge, Place
 from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.hashes import HASHES, Hash, multiplied, murmur_seed
 
-__all__ = ["with_own_hashes"]
+__all__ = ["over_all", "with_own_hashes"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_LIFTED = 3  # saves: one gives the start value, one the multiplier, and one confirms both
@@ -39,6 +39,7 @@ MOST_SEEDED = 1 << 28  # bytes that are hashed with these
 MOST_PLACES, MOST_FIXED = 40, 12  # places beside which ranges are tried, and that any usual range may belong to
 MOST_LEFT = 1 << 14  # multipliers that are left of all tries: where so many are, the bytes decide nothing
 MOST_UNDONE, MOST_OF_MURMUR = 1 << 20, 1 << 19  # bytes, and words of four at a time, that are undone one by one
+LARGEST_WHOLE = 1 << 16  # bytes of a payload
 SIZED = 5.0  # bits that say how many a number has
 
 
@@ -66,6 +67,57 @@ def with_own_hashes(
     for name in UNDONE:
         if name.startswith(named):
             yield from looking.undone(name)
+
+
+def over_all(
+    payloads: Sequence[bytes], places: Sequence[Place], until: Deadline = NEVER
+) -> Iterator[tuple[Algorithm, Place, float]]:
+    """Such hashes over all of each payload, with the place whose values they are, and how many bits their numbers have
+    that the values gave. The places may be in another file.
+    """
+    if len(payloads) < 2 or min(map(len, payloads)) < LEAST_COVERED or max(map(len, payloads)) > LARGEST_WHOLE:
+        return
+    for bits in (32, 64):
+        known = [place for place in places if place.bits == bits and place.restless][:MOST_PLACES]
+        stored = np.array([place.values for place in known], np.uint64).reshape(len(known), len(payloads)).T
+        for name, multiplier in (*(("", each) for each in MULTIPLIERS), *((name, 0) for name in (MURMUR, *UNDONE))):
+            if until.over or not known:
+                break
+            if (HASHES[name] if name else multiplied(multiplier)).bits != bits:
+                continue
+            starts = np.stack(
+                [_starts_over(data, row, name, multiplier) for data, row in zip(payloads, stored, strict=True)]
+            )
+            for index in np.flatnonzero((starts == starts[0]).all(0)).tolist():
+                made = _made(name, multiplier, int(starts[0, index]))
+                if made.start is not None or made.name == TIMES:
+                    yield made, known[index], _length(made.start or 0) + (_length(multiplier) if multiplier else 0.0)
+
+
+def _starts_over(data: bytes, results: Array, name: str, multiplier: int) -> Array:
+    """What a hash of some bytes began with, for each of several results."""
+    if name == MURMUR:
+        return np.array([murmur_seed(data, result) for result in results.tolist()], np.uint64)
+    kind: Any = np.uint32 if not name or HASHES[name].bits == 32 else np.uint64
+    states: Array = results.astype(kind)
+    if multiplier:
+        added = multiplied(multiplier).compute((memoryview(data),), 0)
+        lowered = pow(pow(multiplier, -1, 1 << 32), len(data), 1 << 32)
+        starts: Array = (states - kind(added)) * kind(lowered)
+        return starts
+    undo = HASHES[name].undo
+    assert undo is not None
+    states = HASHES[name].undo_end(states)
+    for byte in np.frombuffer(data, np.uint8).astype(kind)[::-1]:
+        states = undo(states, byte)
+    return states
+
+
+def _made(name: str, multiplier: int, start: int) -> Algorithm:
+    """A hash by its name, or by its multiplier; without the start value that is usual for it."""
+    name = name or NAMED.get(multiplier, TIMES)
+    usual = multiplied(multiplier).start if multiplier else HASHES[name].start
+    return Algorithm(name, None if start == usual else start, multiplier=multiplier if name == TIMES else 0)
 
 
 class _Lane(NamedTuple):
@@ -124,8 +176,7 @@ class _OwnHashes:
         found: dict[Hashable, Finding] = {}
         for number, multiplier in self._lifted(over, stored):
             start = int(self._starts(multiplier, over, stored, np.array([number]))[0, 0])
-            name, usual = NAMED.get(multiplier, TIMES), multiplied(multiplier).start
-            made = Algorithm(name, None if start == usual else start, multiplier=multiplier if name == TIMES else 0)
+            made = _made("", multiplier, start)
             _keep(found, self._finding(made, tries[number], _length(start) + _length(multiplier)))
         yield from found.values()
 
