@@ -39,7 +39,7 @@ MOST_SEEDED = 1 << 28  # bytes that are hashed with these
 MOST_PLACES, MOST_FIXED = 40, 12  # places beside which ranges are tried, and that any usual range may belong to
 MOST_LEFT = 1 << 14  # multipliers that are left of all tries: where so many are, the bytes decide nothing
 MOST_UNDONE, MOST_OF_MURMUR = 1 << 20, 1 << 19  # bytes, and words of four at a time, that are undone one by one
-LARGEST_WHOLE = 1 << 16  # bytes of a payload
+LARGEST_WHOLE = 1 << 14  # bytes of a payload
 SIZED = 5.0  # bits that say how many a number has
 
 
@@ -72,10 +72,11 @@ def with_own_hashes(
 def over_all(
     payloads: Sequence[bytes], places: Sequence[Place], until: Deadline = NEVER
 ) -> Iterator[tuple[Algorithm, Place, float]]:
-    """Such hashes over all of each payload, with the place whose values they are, and how many bits their numbers have
-    that the values gave. The places may be in another file.
+    """Such hashes over all of the two shortest payloads, with the place whose values they are, and how many bits their
+    numbers have that the values gave. The places may be in another file.
     """
-    if len(payloads) < 2 or min(map(len, payloads)) < LEAST_COVERED or max(map(len, payloads)) > LARGEST_WHOLE:
+    numbers = sorted(range(len(payloads)), key=lambda number: len(payloads[number]))[:2]
+    if len(numbers) < 2 or len(payloads[numbers[0]]) < LEAST_COVERED or len(payloads[numbers[1]]) > LARGEST_WHOLE:
         return
     for bits in (32, 64):
         known = [place for place in places if place.bits == bits and place.restless][:MOST_PLACES]
@@ -85,11 +86,9 @@ def over_all(
                 break
             if (HASHES[name] if name else multiplied(multiplier)).bits != bits:
                 continue
-            starts = np.stack(
-                [_starts_over(data, row, name, multiplier) for data, row in zip(payloads, stored, strict=True)]
-            )
-            for index in np.flatnonzero((starts == starts[0]).all(0)).tolist():
-                made = _made(name, multiplier, int(starts[0, index]))
+            ours, theirs = (_starts_over(payloads[number], stored[number], name, multiplier) for number in numbers)
+            for index in np.flatnonzero(ours == theirs).tolist():
+                made = _made(name, multiplier, int(ours[index]))
                 if made.start is not None or made.name == TIMES:
                     yield made, known[index], _length(made.start or 0) + (_length(multiplier) if multiplier else 0.0)
 
