@@ -22,7 +22,7 @@ from faithful_ledger.core.errors import TemplateError
 from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
-from faithful_ledger.core.sealing import blocks_found
+from faithful_ledger.core.sealing_rules import blocks_found
 from faithful_ledger.core.seals.finder.directories import DirectoryRule, find_directories
 from faithful_ledger.core.sharing.reader import reader_for
 from faithful_ledger.core.template import parse_template

@@ -488,7 +488,7 @@ class BlocksTest(LedgerCase):
         return bytes(data)
 
     def test_rules_are_found_and_described(self) -> None:
-        from faithful_ledger.core.sealing import blocks_found
+        from faithful_ledger.core.sealing_rules import blocks_found
         from faithful_ledger.core.seals.finder.blocks import find_block_rules
         from faithful_ledger.core.template import parse_template
         from faithful_ledger.core.template.fresh import Shared, new_template

@@ -36,7 +36,8 @@ from faithful_ledger.core.placed_seals import Placed, in_rows
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.save import Save
 from faithful_ledger.core.seal_search import SealSearch
-from faithful_ledger.core.sealing import blocks_found, format_for, seal_found
+from faithful_ledger.core.sealing import format_for, seal_found
+from faithful_ledger.core.sealing_rules import blocks_found
 from faithful_ledger.core.seals.finder import Hints
 from faithful_ledger.core.seals.finder.packed import StreamRule
 from faithful_ledger.core.template import parse_template

@@ -27,7 +27,7 @@ CORE = SOURCE / "faithful_ledger" / "core"
 ORDER = [
     "errors", "clock", "bit_order", "suggest", "budget", "collecting", "deadline", "threads", "disk", "source", "peek", "find", "scan", "own_letters", "storage", "address", "edits", "layers", "formats", "profile", "wrapping", "unlocking", "hidden_strings", "listed_parts", "masked_numbers", "inside", "nesting", "locks", "search", "seals", "in_front", "seal_parts", "seal_values", "placed_seals", "listed_sizes", "hashed_values", "seal_search", "template",
     "binding.nodes", "binding.limits", "binding.lookup", "binding.sizes", "binding.resume", "binding.spans", "binding.binder", "binding.compose", "binding.held", "binding.files", "binding.followers", "binding.unmoved", "binding.padding", "binding.settle", "rules", "balance", "compare", "evidence",
-    "template.keyed_records", "template.extend", "entries", "save", "free_values", "seal_list", "pinned", "refused", "arranging", "outline", "opening", "describe", "typed_bytes", "unwrapping", "pending", "goto", "vault", "posting", "carry", "records", "manifests", "identity", "keeping", "taking_in", "pinning", "sealing", "described", "history", "carried", "book", "sharing", "bundle", "together", "shelf", "books",
+    "template.keyed_records", "template.extend", "entries", "save", "free_values", "seal_list", "pinned", "refused", "arranging", "outline", "opening", "describe", "typed_bytes", "unwrapping", "pending", "goto", "vault", "posting", "carry", "records", "manifests", "identity", "keeping", "taking_in", "pinning", "sealing_rules", "sealing", "described", "history", "carried", "book", "sharing", "bundle", "together", "shelf", "books",
 ]  # fmt: skip
 
 

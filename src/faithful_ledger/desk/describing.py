@@ -175,7 +175,7 @@ class Describing:
 
     def seal_blocks(self, rule: BlockRule | DirectoryRule | SealRow | StreamRule) -> bool:
         """Describe a row of blocks with a checksum in each."""
-        from faithful_ledger.core.sealing import blocks_found
+        from faithful_ledger.core.sealing_rules import blocks_found
 
         save = self._session.save
         file, start = (save.main.name if save is not None else ""), rule.start
