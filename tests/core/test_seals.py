@@ -18,6 +18,7 @@ from faithful_ledger.core.opening import open_save
 from faithful_ledger.core.posting import make_plan
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm
 from faithful_ledger.core.seals.crc import CATALOGUE, Crc
+from faithful_ledger.core.sharing.sheet import reference_sheet
 from faithful_ledger.core.template import parse_template
 from tests.support import LedgerCase
 
@@ -163,6 +164,21 @@ class TemplateTest(LedgerCase):
                 self.assertEqual(bytes(file.patched.read(0, 999)), changed + made(changed))
                 path.write_bytes(body + bytes(len(made(body))))
                 self.assertEqual([state.holds for state in open_save(path, template).seals], [False])
+
+    def test_the_sheet_says_what_another_program_needs(self) -> None:
+        for field, words in (
+            ("{algorithm: times, multiplier: 131, start: 17, over: rest}", "times, start 0x11, multiplier 0x83 over"),
+            (
+                "{algorithm: crc, over: rest, changed: inverted, crc: {width: 32, polynomial: 0x104C11DB, xor_out: 7}}",
+                "crc, width 0x20, polynomial 0x104c11db, xor_out 0x7, inverted over",
+            ),
+            ("{algorithm: crc-32, salt_behind: 62 72, over: rest}", "crc-32, salt behind 62 72 over"),
+            ("{algorithm: hmac-md5, key: 62 72, over: rest}", "hmac-md5, key 62 72 over"),
+            ("{algorithm: length, over: rest, start: 4}", "length, and 4 more over"),
+        ):
+            with self.subTest(field):
+                text = TEXT.replace("FIELD", f"{{field: sum, as: u32, seal: {field}}}")
+                self.assertIn(words, reference_sheet(parse_template(text.encode(), "t.yaml")))
 
     def test_mistakes_are_named(self) -> None:
         for field, words in (

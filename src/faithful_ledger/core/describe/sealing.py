@@ -5,6 +5,7 @@ named where elements begin and end with it, so that it holds when they grow.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -257,18 +258,7 @@ def seal_keys(algorithm: Algorithm) -> dict[str, Any]:
         out = crc.pop("reflected_out")
         keys["crc"] = {key: value for key, value in crc.items() if value or key == "width"}
         keys["crc"] |= {"reflected_out": out} if out != algorithm.crc.reflected else {}
-    if algorithm.start is not None:
-        keys["start"] = algorithm.start
-    if algorithm.unit > 1:
-        keys["unit"] = algorithm.unit
-    if algorithm.multiplier:
-        keys["multiplier"] = algorithm.multiplier
-    if algorithm.changed:
-        keys["changed"] = algorithm.changed
-    for name in ("key", "salt_before", "salt_behind"):
-        if data := getattr(algorithm, name):
-            keys[name] = data.hex(" ").upper()
-    return keys
+    return keys | replace(algorithm, crc=None).parameters
 
 
 def _filled(placed: Sequence[tuple[int, int, dict[str, Any]]], size: int, name: str) -> list[dict[str, Any]]:

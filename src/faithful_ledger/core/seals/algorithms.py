@@ -24,6 +24,7 @@ COPY = "copy"  # nor this: the same bytes again, as many as it is stored in
 CRC = "crc"  # the name under which a CRC has its parameters with it
 TIMES = "times"  # that of a hash that multiplies, with its multiplier
 KEYED = "hmac-"
+SECRETS = ("key", "salt_before", "salt_behind")
 INVERTED = bytes(range(255, -1, -1))
 DIGEST_BITS = {name: 8 * len(digest(name, ())) for name in DIGESTS}
 
@@ -82,6 +83,48 @@ class Algorithm:
     @property
     def is_salted(self) -> bool:
         return bool(self.salt_before or self.salt_behind)
+
+    @property
+    def parameters(self) -> dict[str, int | bool | str]:
+        """What a template says beside its name; those of a CRC one by one, and bytes in hexadecimal."""
+        found: dict[str, int | bool | str] = {}
+        if self.crc is not None:
+            found |= {key: value for key, value in self.crc._asdict().items() if value or key == "width"}
+        if self.start is not None:
+            found["start"] = self.start
+        if self.unit > 1:
+            found["unit"] = self.unit
+        if self.multiplier:
+            found["multiplier"] = self.multiplier
+        if self.changed:
+            found["changed"] = self.changed
+        for name in SECRETS:
+            if data := getattr(self, name):
+                found[name] = data.hex(" ").upper()
+        return found
+
+    @property
+    def in_words(self) -> str:
+        """Its name and its parameters, but for bytes that a game keeps to itself."""
+        if self.name == LENGTH:
+            what = f"count of records of {self.unit} bytes" if self.unit > 1 else LENGTH
+            return f"{what}, and {self.start} more" if self.start else what
+        salts = ("the key in front", self.salt_before), ("the key behind", self.salt_behind)
+        return ", ".join([self.name, *self._said(False), *(words for words, salt in salts if salt)])
+
+    @property
+    def in_full(self) -> str:
+        """Its name and all of its parameters, so that another program can compute it."""
+        return self.in_words if self.name == LENGTH else ", ".join([self.name, *self._said(True)])
+
+    def _said(self, all_of_them: bool) -> list[str]:
+        known = {key: value for key, value in self.parameters.items() if all_of_them or key not in SECRETS}
+        named = {key: key.replace("_", " ") for key in SECRETS}
+        return [
+            f"{key} {value:#x}" if type(value) is int else key if value is True
+            else f"{named[key]} {value}" if key in named else str(value)
+            for key, value in known.items()
+        ]  # fmt: skip
 
     def __call__(self, chunks: Iterable[memoryview]) -> int:
         if self.is_salted:

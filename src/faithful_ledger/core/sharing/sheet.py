@@ -202,9 +202,8 @@ def _seal(field: FieldSpec, seal: SealSpec) -> str:
         over = f"{seal.span[0]} to {end}"
     else:
         over = field.subject(seal.elements_in_words)
-    changed = f", {seal.algorithm.changed}" if seal.algorithm.changed else ""
     own = f"; {seal.own_in_words}" if seal.own else ""
-    return f"{seal.algorithm.name}{changed} over {over}{seal.unpacked_in_words}{own}"
+    return f"{seal.algorithm.in_full} over {over}{seal.unpacked_in_words}{own}"
 
 
 def _bounds(bounds: Bounds) -> str:

@@ -44,7 +44,6 @@ Array: TypeAlias = np.ndarray[Any, Any]
 SURE = 24.0  # bits beyond what was tried
 NEAR = 64  # bytes from an end of the file
 ALIGNED = np.array([2, *(3 if at % 16 == 0 else 4 if at % 4 == 0 else 6 for at in range(1, 256))], np.int8)
-NOT_NAMED = frozenset(("own", "beside", "key", "salt_before", "salt_behind"))
 FIRST = 16
 ENDS = Edge(0, True)
 SIGNED = frozenset(("times-31",))  # a number with a sign where it comes from
@@ -111,20 +110,7 @@ class Finding:
     @property
     def parameters(self) -> dict[str, int | bool | str]:
         """What a template says beside the name of the algorithm."""
-        found: dict[str, int | bool | str] = {}
-        if self.algorithm.crc is not None:
-            found |= {key: value for key, value in self.algorithm.crc._asdict().items() if value or key == "width"}
-        if self.algorithm.start is not None:
-            found["start"] = self.algorithm.start
-        if self.algorithm.unit > 1:
-            found["unit"] = self.algorithm.unit
-        if self.algorithm.multiplier:
-            found["multiplier"] = self.algorithm.multiplier
-        if self.algorithm.changed:
-            found["changed"] = self.algorithm.changed
-        for name in ("key", "salt_before", "salt_behind"):
-            if data := getattr(self.algorithm, name):
-                found[name] = data.hex(" ").upper()
+        found = self.algorithm.parameters
         if self.own is not None:
             found["own"] = self.own
         if any(self.beside):
@@ -133,15 +119,7 @@ class Finding:
 
     @property
     def name_in_words(self) -> str:
-        if self.algorithm.name == LENGTH:
-            unit, more = self.algorithm.unit, self.algorithm.start
-            what = f"count of records of {unit} bytes" if unit > 1 else LENGTH
-            return f"{what}, and {more} more" if more else what
-        parts = [f"{key} {value:#x}" if type(value) is int else f"{key}" if value is True else f"{value}"
-                 for key, value in self.parameters.items() if key not in NOT_NAMED]  # fmt: skip
-        salts = ("the key in front", self.algorithm.salt_before), ("the key behind", self.algorithm.salt_behind)
-        parts += [words for words, salt in salts if salt]
-        return ", ".join([self.algorithm.name, *parts])
+        return self.algorithm.in_words
 
     def covers_in_words(self, size: int, base: int = 0) -> str:
         """Which bytes of a file of this size, that begins at an offset of what people see."""
