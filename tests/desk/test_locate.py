@@ -529,6 +529,12 @@ class LocateTest(DeskCase):
         self.work()
         self.assertIn("seal_4 is a seal in the template now: crc-32 is renewed when you post", self.told())
         self.assertEqual(describe.seals.known_title.text(), "1 of 1 checksums hold")
+        describe.show_pane(SEALS)
+        describe.seals.known.setCurrentCell(0, 0)
+        self.settle()
+        said = [each.text() for each in describe.seals.findChildren(QLabel) if each.isVisible()]
+        words = "A change in any of these bytes, which no field describes yet, breaks it."
+        self.assertTrue(any(words in each for each in said), said)
         self.assertTrue(self.shell.session.type_bytes("save", 40, 42, b"\x12\x34"))
         for _ in range(2):
             self.press("Ctrl+Return")
