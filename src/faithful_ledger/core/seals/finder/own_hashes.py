@@ -35,7 +35,7 @@ MURMUR = "murmur3-32"
 SEEDS = {
     name: (*range(1, 256), 1234, 0xDEADBEEF, 0x9747B28C, 0x9E3779B1) for name in ("xxhash-32", "xxhash-64", "xxh3-64")
 }
-MOST_SEEDED = 1 << 28  # bytes that are hashed with these
+MOST_SEEDED, BYTES_OF_A_CALL = 1 << 27, 2000  # bytes that are hashed with these; what a call costs beside them
 MOST_PLACES, MOST_FIXED = 40, 12  # places beside which ranges are tried, and that any usual range may belong to
 MOST_LEFT = 1 << 14  # multipliers that are left of all tries: where so many are, the bytes decide nothing
 MOST_UNDONE, MOST_OF_MURMUR = 1 << 20, 1 << 19  # bytes, and words of four at a time, that are undone one by one
@@ -252,7 +252,7 @@ class _OwnHashes:
 
     def _seed(self, each: Range, number: int) -> int:
         data = self._covered(each, number)
-        self.left_of_murmur -= len(data)
+        self.left_of_murmur -= len(data) + BYTES_OF_A_CALL
         return murmur_seed(data, each[2].values[number])
 
     def _covered(self, each: Range, number: int) -> bytes:
@@ -264,15 +264,17 @@ class _OwnHashes:
         """One that can only be tried, with the seeds that people choose."""
         found: dict[Hashable, Finding] = {}
         left, (first, other, *_) = MOST_SEEDED, self.order
-        every = [Algorithm(name, start=seed) for seed in SEEDS[name]]
-        for each in self.tries.get(every[0].bits, []):
-            left -= len(every) * len(self.contents[first])
+        hashing, seeds = HASHES[name], SEEDS[name]
+        for each in self.tries.get(hashing.bits, []):
+            left -= len(seeds) * (len(self.contents[first]) + BYTES_OF_A_CALL)
             if self.until.over or left <= 0:
                 break
             data, value = memoryview(self._covered(each, first)), each[2].values[first]
-            for made in every:
-                if made((data,)) == value and made((memoryview(self._covered(each, other)),)) == each[2].values[other]:
-                    _keep(found, self._finding(made, each, _length(made.start or 0)))
+            for seed in seeds:
+                if hashing.compute((data,), seed) == value:
+                    there = memoryview(self._covered(each, other))
+                    if hashing.compute((there,), seed) == each[2].values[other]:
+                        _keep(found, self._finding(Algorithm(name, start=seed), each, _length(seed)))
         yield from found.values()
 
     def undone(self, name: str) -> Iterator[Finding]:
