@@ -13,8 +13,11 @@ import zipfile
 from functools import reduce
 from typing import Any
 
+from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.layers import LayerSpec
 from faithful_ledger.core.layers.archives import members_of, unpacked
 from faithful_ledger.core.seals import ALGORITHMS
+from faithful_ledger.core.wrapping import unwrap
 from tests.cli.test_from_sightings import Format, SightingsCase, of_json, of_plain, plain
 from tests.support import dice
 
@@ -166,6 +169,8 @@ class InPartsTest(SightingsCase):
             with self.subTest(from_file=from_file):
                 self.assertEqual([unpacked(content, each) for each in members_of(content)], [b"marks=1340\n" * 9])
                 self.assertEqual(members_of(content[:-3]), [])
+                with self.assertRaisesRegex(AddressError, "the zip archive is not there, or not whole"):
+                    unwrap(content[:-3], (LayerSpec("zip", member="state"),))
 
 
 if __name__ == "__main__":

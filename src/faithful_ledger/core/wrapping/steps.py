@@ -305,8 +305,11 @@ class Archived:
     def of(cls, outer: bytes, layer: LayerSpec) -> Archived:
         """Raises AddressError when the archive does not have it."""
         members = {member.name: member for member in members_of(outer) if member.kind == layer.kind}
+        if not members:
+            what = f"the {layer.kind} archive is not there, or not whole"
+            raise AddressError(what, "nothing was changed; the save may be cut off, or another template may fit it")
         if layer.member not in members:
-            hint = did_you_mean(layer.member, members) or f"it has {', '.join(list(members)[:8]) or 'none'}"
+            hint = did_you_mean(layer.member, members) or f"it has {', '.join(list(members)[:8])}"
             raise AddressError(f"there is no member “{layer.member}” in the {layer.kind} archive", hint)
         member = members[layer.member]
         return cls(member, MemorySource(outer), unpacked(outer, member))
