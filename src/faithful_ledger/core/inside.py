@@ -152,16 +152,12 @@ def _opened(outer: Together, ways: Sequence[tuple[LayerSpec, ...]]) -> Iterator[
             yield tuple(_undone(each, way) for each in outer)
 
 
-def _is_strong(layer: Layer, data: bytes) -> bool:
-    """Whether a stream shows that the bytes it is in are not scrambled. One without a mark of its own may be chance,
-    unless it is much of them, less the zeros at the end.
-    """
-    return bool(STREAMS[layer.kind].marks) or layer.size * MUCH >= len(data.rstrip(b"\0"))
-
-
 def strong_layers(layers: Sequence[Layer], data: bytes) -> list[Layer]:
-    """Those of the streams in some bytes that are hardly chance."""
-    return [layer for layer in layers if _is_strong(layer, data)]
+    """Those of the streams in some bytes that are hardly chance, and show that these are not scrambled: with a mark of
+    their own, or much of all, less the zeros at the end.
+    """
+    filled = len(data.rstrip(b"\0")) if layers else 0
+    return [layer for layer in layers if STREAMS[layer.kind].marks or layer.size * MUCH >= filled]
 
 
 def _within(
@@ -190,7 +186,7 @@ def _within(
     strong = False
     for kind in sorted({layer.kind for each in streams for layer in each}):
         of_kind = [[layer for layer in each if layer.kind == kind] for each in streams]
-        believed = [any(_is_strong(layer, o.data) for layer in each) for each, o in zip(of_kind, outer, strict=True)]
+        believed = [bool(strong_layers(each, o.data)) for each, o in zip(of_kind, outer, strict=True)]
         strong = strong or any(believed)
         if all(of_kind):
             at_one = _at_one_offset(outer, kind, of_kind)

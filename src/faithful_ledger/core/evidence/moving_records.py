@@ -21,7 +21,7 @@ from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
 from faithful_ledger.core.storage import NUMBERS
 
-__all__ = ["offsets_of", "places_in_records", "set_record", "whole_numbers"]
+__all__ = ["keys_at", "offsets_of", "places_in_records", "set_record", "whole_numbers"]
 
 STORED_AS = ("u16le", "u32le", "u8", "u16be", "u32be")
 LARGEST, LARGEST_RECORD = 1 << 20, 64  # bytes of a payload, and of a record
@@ -131,7 +131,7 @@ def _ways(
         reach = max(apart + key, width) - min(apart, 0)
         if reach > LARGEST_RECORD or -key < apart < width:
             continue
-        keys = [_keys(content, at + apart, key) for content, at in zip(data, offsets, strict=True)]
+        keys = [keys_at(content, at + apart, key) for content, at in zip(data, offsets, strict=True)]
         common = reduce(np.intersect1d, keys)
         for number in common[common > 0][:MOST_KEYS].tolist():
             groups = [at[each == number].tolist() for at, each in zip(offsets, keys, strict=True)]
@@ -142,7 +142,7 @@ def _ways(
                         yield _Way(size, apart, key, order), tuple(each[0] for each in found)
 
 
-def _keys(content: Array, starts: Array, width: int) -> Array:
+def keys_at(content: Array, starts: Array, width: int) -> Array:
     """The numbers of so many bytes at some offsets; 0 where one is outside."""
     inside = (starts >= 0) & (starts <= content.size - width)
     at = np.where(inside, starts, 0)

@@ -14,7 +14,7 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 
-from faithful_ledger.core.evidence.moving_records import offsets_of, whole_numbers
+from faithful_ledger.core.evidence.moving_records import keys_at, offsets_of, whole_numbers
 from faithful_ledger.core.evidence.place import KeyedRecords, Place
 from faithful_ledger.core.evidence.reading import Array
 from faithful_ledger.core.evidence.sightings import Sighting
@@ -97,22 +97,14 @@ def _that_differ(data: Sequence[Array], likely: Array, steps: Sequence[int], lis
     for number, (content, step) in product(range(min(steps), max(steps) + 1), zip(data, steps, strict=True)):
         at = likely + lists.key * number
         inside = (at >= 0) & (at <= content.size - lists.key)
-        keys = _keys(content, np.where(inside, at, 0), lists)
-        is_own = keys == _keys(data[0], likely, lists)
+        keys = keys_at(content, at, lists.key)
+        is_own = keys == keys_at(data[0], likely, lists.key)
         is_left = (keys == 0) & (lists.number_at(content, number) != 0)
         likely = likely[inside & (is_own == (number == step)) & ~is_left]
         if not likely.size:
             break
     found: list[int] = likely.tolist()
     return found
-
-
-def _keys(content: Array, ats: Array, lists: _Lists) -> Array:
-    """The keys at some offsets."""
-    if lists.key == 1:
-        return np.asarray(content[ats])
-    low, high = (ats, ats + 1) if lists.order == "little" else (ats + 1, ats)
-    return np.asarray(content[low] | content[high].astype(np.uint16) << 8)
 
 
 class _Grown:

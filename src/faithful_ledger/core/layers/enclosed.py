@@ -59,10 +59,10 @@ def _begun_behind_binary(data: bytes) -> Iterator[re.Match[bytes]]:
     """Where a text may begin that is the last part of a save, behind a picture, or records."""
     if LAST_OF_TEXT.search(data, max(len(data) - LONGEST_TAIL - LEAST_BEHIND, 0)) is None:
         return
-    last = min(len(data) - LEAST_BEHIND, FARTHEST)
-    for found in FAR_BEGINNING.finditer(data, LONGEST_HEAD + 1, max(last, 0)):
-        if IN_NO_TEXT.search(data, 0, found.start()) is not None:
-            yield found
+    last = max(min(len(data) - LEAST_BEHIND, FARTHEST), 0)
+    binary = IN_NO_TEXT.search(data, 0, last)
+    if binary is not None:
+        yield from FAR_BEGINNING.finditer(data, max(LONGEST_HEAD + 1, binary.end()), last)
 
 
 def holds_checksum(head: bytes, tail: bytes) -> bool:
