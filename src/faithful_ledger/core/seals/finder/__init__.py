@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
-from itertools import groupby, product
+from itertools import chain, groupby, product
 from time import monotonic, thread_time
 
 from faithful_ledger.core.deadline import NEVER, Deadline
@@ -18,7 +18,7 @@ from faithful_ledger.core.seals.algorithms import ALGORITHMS, COPY, KEYED, LENGT
 from faithful_ledger.core.seals.finder.anchored import anchored
 from faithful_ledger.core.seals.finder.best import Best, is_repetition, mirrored, order
 from faithful_ledger.core.seals.finder.chosen import NO_EDGES, Edges
-from faithful_ledger.core.seals.finder.constants import with_constants
+from faithful_ledger.core.seals.finder.constants import once_more, with_constants
 from faithful_ledger.core.seals.finder.copies import copies
 from faithful_ledger.core.seals.finder.finding import (
     Finding,
@@ -135,9 +135,11 @@ def find_seals(
                 report(best.of(list(found.values())))
                 reported = monotonic()
     sure = [each for each in found.values() if each.sure and each.algorithm.name not in (LENGTH, COPY)]
-    for finding in lengths_of(contents, sure) if LENGTH.startswith(hints.algorithm) and not hints.key else ():
+    following = lengths_of(contents, sure) if LENGTH.startswith(hints.algorithm) and not hints.key else ()
+    again = once_more(sure, places(contents, hints.stored_at), contents[0]) if sure and not hints.key else ()
+    for finding in chain(following, again):
         checked = finding.checked(contents)
-        if hints.fits(checked, len(saves[0])):
+        if hints.fits(checked, len(saves[0])) and checked.holds_in == checked.of:
             found.setdefault(_rule(checked), checked)
     return best.of([of_what_follows(each, sure, contents) for each in found.values()])
 
@@ -197,10 +199,10 @@ def _over_any_range(group: list[bytes], spots: list[Place], end: Deadline, named
     mixed = [place for place in spots if place.mixed][: DENSE_PLACES if dense else MIXED]
     if len(group) < ENOUGH:  # two saves tell little apart
         mixed = [place for place in mixed if place.bits >= 32][:DENSE_PLACES]
-    for chain, place in product(chains(named), mixed):
+    for way, place in product(chains(named), mixed):
         if end.over:
             return
-        yield from any_range(differences, place, chain)
+        yield from any_range(differences, place, way)
     least = 16 if len(group) >= ENOUGH else 32
     few = dense or len(group) < ENOUGH
     part = 3 if differences.at.size > MUCH_CHANGED else 1

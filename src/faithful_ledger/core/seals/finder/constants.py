@@ -6,7 +6,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from itertools import product
+from math import log2
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
@@ -22,7 +24,7 @@ from faithful_ledger.core.seals.finder.rings import Ranges
 from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import WRITTEN
 
-__all__ = ["with_constants"]
+__all__ = ["once_more", "with_constants"]
 
 Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_SAVES = 3  # one gives the constant, and one alone would confirm whatever chance finds
@@ -50,6 +52,54 @@ def with_constants(
             return
         if kind.bits >= LEAST_BITS and kind.kind in SUMMED and name.startswith(named):
             yield from looking.over_sum(name)
+
+
+def once_more(sure: Sequence[Finding], spots: Sequence[Place], content: bytes) -> Iterator[Finding]:
+    """What is stored a second time with a constant, as a sum beside the rest to a number: of findings that are `sure`,
+    outside of what they cover and where none of them is stored. `content` is the first save.
+    """
+    wide = [place for place in spots if place.bits >= LEAST_BITS and len(place.values) >= LEAST_SAVES]
+    by_place = {(place.edge, place.form): place for place in wide}
+    taken = [finding.place_in(content) for finding in sure]
+    for finding in sure:
+        first = by_place.get((finding.stored, finding.form))
+        if first is None or first.bits != finding.algorithm.bits or finding.algorithm.changed:
+            continue
+        covered = finding.start.at(len(content)), finding.end_in(content)
+        for place in wide:
+            at = place.edge.at(len(content))
+            if place.bits != first.bits or any(at < end and start < at + place.size for start, end in (covered, *taken)):
+                continue
+            for algorithm in _with_constant(finding.algorithm, first, place):
+                bits = said_bits(algorithm, place.values, place.bits) * (len(set(place.values)) - 1)
+                bits -= log2(len(wide)) + CONSTANT
+                yield replace(finding, algorithm=algorithm, stored=place.edge, form=place.form, own=None, bits=bits)
+
+
+def _with_constant(algorithm: Algorithm, first: Place, place: Place) -> Iterator[Algorithm]:
+    """The algorithm whose results are the values of the place, if those at the first one are results of a sum or CRC
+    with this `algorithm`, and the two are a constant apart.
+    """
+    mask = (1 << place.bits) - 1
+    pairs = list(zip(first.values, place.values, strict=True))
+    kind = SUMS[algorithm.name].kind if algorithm.name in SUMS else ""
+    started = algorithm.start or 0
+    known = CATALOGUE[algorithm.name][0] if algorithm.name in CATALOGUE else algorithm.crc
+    if kind == "xor" or known is not None:
+        apart = {one ^ other for one, other in pairs}
+        if len(apart) == 1 and not apart & {0, mask}:
+            constant = apart.pop()
+            if known is not None:
+                yield replace(algorithm, name=CRC, crc=known._replace(xor_out=known.xor_out ^ constant))
+            else:
+                yield replace(algorithm, start=started ^ constant)
+    if kind == "sum":
+        apart = {(other - one) & mask for one, other in pairs}
+        if len(apart) == 1 and 0 not in apart:
+            yield replace(algorithm, start=(started + apart.pop()) & mask)
+        together = {(one + other) & mask for one, other in pairs}
+        if len(together) == 1 and not together & {0, mask}:
+            yield replace(algorithm, start=(started - together.pop()) & mask, changed="negated")
 
 
 class _Way(NamedTuple):
