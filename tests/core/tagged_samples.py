@@ -738,3 +738,83 @@ def of_registry(data: bytes) -> dict[str, str | bytes]:
         elif said:
             found[name.strip('"')] = said
     return found
+
+
+# chunks with a number and a size of variable length
+
+
+def seven_bits(number: int) -> bytes:
+    """The highest bits first."""
+    number &= 0xFFFFFFFF
+    out = [number & 127]
+    while number := number >> 7:
+        out.append(number & 127 | 128)
+    return bytes(out[::-1])
+
+
+def numbered_chunks(chunks: dict[int, Any]) -> bytes:
+    """A list holds one dictionary, that of objects by their numbers."""
+    out = b""
+    for number, value in chunks.items():
+        if isinstance(value, dict):
+            value = numbered_chunks(value) + b"\0"
+        elif isinstance(value, list):
+            objects = (seven_bits(key) + numbered_chunks(each) + b"\0" for key, each in value[0].items())
+            value = seven_bits(len(value[0])) + b"".join(objects)
+        elif isinstance(value, float):
+            value = struct.pack("<d", value)
+        else:
+            value = value.encode() if isinstance(value, str) else value
+        raw = seven_bits(value) if isinstance(value, int) else value
+        out += seven_bits(number) + seven_bits(len(raw)) + raw
+    return out
+
+
+def title_and_chunks(title: str, chunks: dict[int, Any]) -> bytes:
+    return bytes((len(title),)) + title.encode() + numbered_chunks(chunks)
+
+
+# what the chunks of a save of the tests hold
+HOLDS: dict[int, Any] = {
+    100: {1: float, 11: str, 12: int},
+    101: {1: int, 32: int},
+    108: [{1: str, 31: int}],
+    109: {1: int, 2: bytes, 11: int, 12: bytes, 21: int, 23: int, 32: int},
+}
+
+
+def of_numbered_chunks(data: bytes) -> tuple[str, dict[int, Any]]:
+    at = 1 + data[0]
+
+    def number() -> int:
+        nonlocal at
+        found = 0
+        while True:
+            at += 1
+            found = found << 7 | data[at - 1] & 127
+            if data[at - 1] < 128:
+                return found
+
+    def chunks(holds: dict[int, Any], end: int | None) -> dict[int, Any]:
+        nonlocal at
+        found: dict[int, Any] = {}
+        while at < len(data) if end is None else True:
+            key = number()
+            if not key and end is not None:
+                break
+            size = number()
+            begin = at
+            kind = holds[key]
+            if isinstance(kind, dict):
+                found[key] = chunks(kind, begin + size)
+            elif isinstance(kind, list):
+                found[key] = [{number(): chunks(kind[0], begin + size) for _ in range(number())}]
+            elif kind is int:
+                found[key] = number()
+            else:
+                at, raw = begin + size, data[begin : begin + size]
+                found[key] = raw if kind is bytes else raw.decode() if kind is str else struct.unpack("<d", raw)[0]
+            assert at == begin + size <= len(data)
+        return found
+
+    return data[1 : 1 + data[0]].decode(), chunks(HOLDS, None)

@@ -7,7 +7,7 @@ import random
 import struct
 import sys
 import zlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from functools import partial
 from itertools import combinations, product
@@ -280,6 +280,29 @@ class FinderTest(RenewingCase):
                 written = found[0].written(bytes(edited))
                 self.assertEqual(found[0].stored.at(len(edited)), 12)
                 self.assertEqual(written, planted.written(bytes(edited)))
+
+    def test_a_result_that_stands_a_second_time_with_a_constant(self) -> None:
+        turn = dice()
+        for name, size, again in (
+            ("sum16", 2, lambda number: 0xAA55 - number),
+            ("sum32", 4, lambda number: number + 0x1234),
+            ("sum32-of-u32le", 4, lambda number: 0xBEEF1234 - number),
+            ("xor32", 4, lambda number: number ^ 0x1337BEEF),
+            ("crc-16-arc", 2, lambda number: number ^ 0x1234),
+            ("crc-32", 4, lambda number: number ^ 0x5A5A1234),
+        ):
+
+            def made(name: str = name, size: int = size, again: Callable[[int], int] = again) -> bytes:
+                held = turn.randbytes(turn.randrange(100, 300) // 4 * 4)
+                number = ALGORITHMS[name]((memoryview(held),))
+                second = again(number) % (1 << 8 * size)
+                return b"BWSC" + number.to_bytes(size, "little") + second.to_bytes(size, "little") + held
+
+            *saves, fresh = (made() for _ in range(5))
+            with self.subTest(name):
+                found = {each.stored.offset: each for each in find_seals(saves, Hints(name[:3])) if each.sure}
+                self.assertTrue({4, 4 + size} <= set(found), found)
+                self.assertTrue(found[4].holds(fresh) and found[4 + size].holds(fresh), found)
 
     def test_of_words_that_come_to_a_constant_one_is_the_seal(self) -> None:
         """Each of them is the negated sum of the others: only where it is stored tells."""

@@ -42,6 +42,7 @@ from tests.core.tagged_samples import (
     registry,
     shared_object,
     tags,
+    title_and_chunks,
 )
 from tests.support import LedgerCase, dice
 
@@ -444,6 +445,32 @@ class TaggedContract(LedgerCase):
             with self.assertRaises(ValueRefused):
                 put_back(data, "protobuf", {**shown, "7": 1})
             self.assertIsNone(tagged_kind(data[:-1]))
+
+    def test_chunks_by_their_numbers(self) -> None:
+        turn = dice()
+        for _ in range(40):
+            crew = {
+                number: {1: turn.choice(("Tamsin", "Ives")), 31: turn.choice((5, 300, -4))}
+                for number in sorted(turn.sample(range(1, 300), turn.randrange(2, 140)))
+            }
+            purse = {1: turn.randrange(1 << 32), 2: turn.randbytes(turn.randrange(130, 300)), 21: 15345, 32: 7}
+            chunks = {100: {1: 45000.5, 11: "Oriel & Sons", 12: 3}, 101: {1: 3}, 108: [crew], 109: purse}
+            data = title_and_chunks("BwkSaveData", chunks)
+            kind = "numbered-chunks"
+            self.assertEqual(tagged_kind(data), kind)
+            shown = json.loads(json_of_tagged(data, kind))
+            one = turn.choice(list(crew))
+            self.assertEqual((shown["109"]["21"], shown["100"]["1"]), (15345, 45000.5))
+            new = turn.choice((0, 127, 128, 2**21, 2**31 - 1, -1))
+            shown["109"]["21"], shown["100"]["11"] = new, "Tamsin of the quay" * turn.randrange(1, 9)
+            shown["108"][str(one)]["1"] = "Maud"
+            purse[21], chunks[100][11], crew[one][1] = new, shown["100"]["11"], "Maud"
+            self.assertEqual(put_back(data, kind, shown), title_and_chunks("BwkSaveData", chunks))
+            for wrong in ({**shown, "title": "Other"}, {**shown, "110": 1}, {**shown, "100": {"1": "late"}}):
+                with self.assertRaises(ValueRefused):
+                    put_back(data, kind, wrong)
+            for cut in (data[:-1], data[:-9], data + b"\1"):
+                self.assertNotEqual(tagged_kind(cut), kind)
 
     def test_what_is_cut_off_or_absurd_is_none_of_them(self) -> None:
         turn = dice()

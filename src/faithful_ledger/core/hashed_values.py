@@ -24,7 +24,7 @@ from faithful_ledger.core.seals.finder.finding import SURE
 from faithful_ledger.core.seals.finder.spelling import spellings
 from faithful_ledger.core.wrapping.masked import holder_and_name
 
-__all__ = ["hashed_values"]
+__all__ = ["WIDEST", "Leaves", "hashed_values", "leaves_of", "said_by"]
 
 LARGEST = 1 << 20  # bytes of a text
 MOST_HASHES, MOST_VALUES = 256, 1024  # values that may be a checksum, and that may have one
@@ -58,10 +58,9 @@ def hashed_values(part: Part, algorithms: Sequence[Algorithm], end: Deadline) ->
     """What holds in every save: of values that are not the same in all of them, and then of others that have their
     checksums in the same way.
     """
-    documents = [text_of(content) for content in part.contents if len(content) <= LARGEST]
-    if len(documents) < len(part.contents) or None in documents or len(documents) < 2:
+    leaves = leaves_of(part)
+    if not leaves:
         return
-    leaves = [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
     common = [path for path in leaves[0] if all(path in each for each in leaves)]
     changing = [path for path in common if len({each[path].text for each in leaves}) > 1]
     hashes = {path for path in changing if is_hash(leaves[0][path])}
@@ -85,6 +84,14 @@ def hashed_values(part: Part, algorithms: Sequence[Algorithm], end: Deadline) ->
                 yield placed._replace(finding=replace(placed.finding, bits=max(placed.finding.bits, SURE)))
 
 
+def leaves_of(part: Part) -> list[dict[str, TextLeaf]]:
+    """The values of the texts of several saves by their paths; none where one is not a text, or is too large."""
+    documents = [text_of(content) for content in part.contents if len(content) <= LARGEST]
+    if len(documents) < len(part.contents) or None in documents or len(documents) < 2:
+        return []
+    return [{leaf.path: leaf for leaf in document.leaves()} for document in documents if document is not None]
+
+
 def _hashed(
     leaves: Leaves, values: Sequence[str], hashes: Collection[str], algorithms: Sequence[Algorithm], end: Deadline
 ) -> Iterator[tuple[str, str, Algorithm, str]]:
@@ -93,7 +100,7 @@ def _hashed(
     for path in hashes:
         by_text[leaves[0][path].text.encode()].append(path)
     for path in values:
-        text, name = _said(leaves[0][path]), holder_and_name(path)[1].encode()
+        text, name = said_by(leaves[0][path]), holder_and_name(path)[1].encode()
         for algorithm in algorithms:
             if end.over:
                 return
@@ -102,7 +109,8 @@ def _hashed(
                     yield from ((path, other, each, form) for other in by_text.get(stored, ()) if other != path)
 
 
-def _said(leaf: TextLeaf) -> bytes:
+def said_by(leaf: TextLeaf) -> bytes:
+    """What a value says, without quotes and escapes."""
     return leaf.text.encode("utf-8", "surrogateescape")
 
 
@@ -110,7 +118,7 @@ def _placed(part: Part, leaves: Leaves, paths: tuple[str, str], algorithm: Algor
     """The checksum of a value, if it is what the other one is in every save. A value that is a text or packed itself
     has its seals with what is inside of it.
     """
-    (path, other), texts = paths, [_said(each[paths[0]]) for each in leaves]
+    (path, other), texts = paths, [said_by(each[paths[0]]) for each in leaves]
     is_long = len(texts[0]) >= SHORTEST
     if is_long and (spelled_as(leaves[0][path].text) or text_of(texts[0]) is not None):
         return None

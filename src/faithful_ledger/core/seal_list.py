@@ -103,8 +103,7 @@ def _covers(outer: Follower, inner: Follower, bound: Mapping[str, BoundFile]) ->
     covered = outer.node.spec.of_file or outer.node.file
     while True:
         if file == covered:
-            low, high = outer.depends_on
-            return low < end and start < high
+            return any(low < end and start < high for low, high in outer.depends_on)
         spec = bound[file].spec
         if not spec.inside or spec.inside not in bound:
             return False

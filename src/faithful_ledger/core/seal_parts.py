@@ -40,6 +40,7 @@ __all__ = [
 
 MOST_STRINGS, SHORTEST = 12, 16  # strings of a text that are looked at, the longest first; letters of one
 LARGEST_TEXT = 16 << 20
+MOST_NAMED = 32  # values in a sentence
 CALLED_AFTER = "the file …"  # in front of the ending of a file that is called after the save
 UNMARKED = ("deflate", "lz4-block", "lzo", "snappy", *IN_LETTERS)  # what chance may look like, and what is letters
 
@@ -47,7 +48,8 @@ UNMARKED = ("deflate", "lz4-block", "lzo", "snappy", *IN_LETTERS)  # what chance
 class Value(NamedTuple):
     """The object or list at `path` of a JSON text, or a single value of any text (`is_single`), or all of the text
     without the member that is at `without`, of which so many bytes before and behind its letters are left out
-    (`beside`); in a `form`, or as it is.
+    (`beside`); in a `form`, or as it is. Or what single values at `paths` say, one behind the other with something
+    `between` two.
     """
 
     path: str = ""
@@ -55,6 +57,14 @@ class Value(NamedTuple):
     without: str = ""
     beside: tuple[int, int] = (0, 0)
     is_single: bool = False
+    paths: tuple[str, ...] = ()
+    between: str = ""
+
+    @property
+    def joined_in_words(self) -> str:
+        names = ", ".join(self.paths) if len(self.paths) <= MOST_NAMED else f"all {len(self.paths)} fields"
+        blank = {"": "with nothing between them", "\n": "by line breaks", " ": "by blanks"}
+        return f"the values of {names}, joined {blank.get(self.between, f'by “{self.between}”')}"
 
 
 class Part(NamedTuple):

@@ -15,6 +15,7 @@ from faithful_ledger.core.errors import AddressError
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.json_forms import FORMS, JsonNode, parsed, spelled
 from faithful_ledger.core.formats.xml_document import XmlDocument
+from faithful_ledger.core.formats.xml_markup import CONTENT, content_of
 from faithful_ledger.core.seal_parts import SHORTEST, Part, Value, text_of
 from faithful_ledger.core.seals.finder.cuts import Cut, cuts
 
@@ -68,6 +69,9 @@ def values_of(part: Part) -> Iterator[Part]:
         spans = [dict(_elements(document)) for document in documents if isinstance(document, XmlDocument)]
         for path, texts in _shared(part, spans):
             yield from _in_forms(part, texts, Value(path), f"the element {path}", ())
+            within = f" of {part.words}" if part.words else ""
+            words, value = f"the content of the element {path}{within}", Value(path, CONTENT)
+            yield Part(tuple(map(content_of, texts)), words, part.layers, "", part, value=value)
         return
     try:
         roots = [parsed(content) for content in part.contents]

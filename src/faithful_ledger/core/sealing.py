@@ -307,8 +307,14 @@ def _declare_covered(draft: Draft, placed: Placed, held: str, start: int, end: i
 
 
 def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:
-    """A seal over a value of a JSON text, or over all of it but one."""
+    """A seal over a value of a JSON text, or over all of it but one, or over what several values say."""
     finding = placed.finding
+    if value.paths:
+        names = [draft.value_at(held, path) for path in value.paths]
+        keys = {**seal_keys(finding.algorithm), "over": names, "between": value.between}
+        path = draft.seal_value(held, placed.stored, finding.form, keys, {})
+        _check(draft, path, _note(finding))
+        return path
     described = draft.value_at if value.is_single else draft.container_at
     keys = {**seal_keys(finding.algorithm), "over": described(held, value.path) if value.path else "file"}
     keys |= {"own": "left out"} if value.without else {}

@@ -8,7 +8,7 @@ stored, settling puts it there. What a seal sees in its own bytes (zeros, or not
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
@@ -25,7 +25,7 @@ from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import LENGTH, own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
-from faithful_ledger.core.template.model import WHOLE_FILE, FieldSpec
+from faithful_ledger.core.template.model import WHOLE_FILE, FieldSpec, SealSpec
 
 __all__ = [
     "Follower",
@@ -42,6 +42,7 @@ __all__ = [
 LARGEST_NUMBER, MOST_DIGITS = 1024, 128  # bits of a number in JSON, and hexadecimal digits that are shown
 
 Kind = Literal["length", "count", "offset", "seal", "rule"]
+QUOTES = b"\"'"
 SEPARATING = 8  # bytes between what may grow and what is counted from the end
 NOTHING: Mapping[str, int] = MappingProxyType({})
 
@@ -49,7 +50,8 @@ NOTHING: Mapping[str, int] = MappingProxyType({})
 class Follower(NamedTuple):
     """A field whose value is worked out from the elements `first` to `last`; None is the border of the file.
 
-    `plus` is added to a length, a count or an offset. What is `elsewhere` is worked out from another file.
+    `plus` is added to a length, a count or an offset. What is `elsewhere` is worked out from another file. A seal over
+    single `values` has all of them here.
     """
 
     node: FieldNode
@@ -59,10 +61,16 @@ class Follower(NamedTuple):
     file_end: int
     plus: int = 0
     elsewhere: bool = False
+    values: tuple[Node, ...] = ()
+
+    @property
+    def spans(self) -> list[tuple[int, int]]:
+        """Each span [start, end) its value is worked out from."""
+        return [(each.start, each.end) for each in self.values] or [self.needs]
 
     @property
     def needs(self) -> tuple[int, int]:
-        """The span [start, end) its value is worked out from."""
+        """The span [start, end) its value is worked out from, or within which all of these are."""
         seal = self.node.spec.seal if self.kind == "seal" else None
         if seal is not None and seal.span is not None:
             start, end = seal.span
@@ -79,11 +87,11 @@ class Follower(NamedTuple):
         return self.kind == "seal" and self.node.spec.seal is not None and self.node.spec.seal.span is not None
 
     @property
-    def depends_on(self) -> tuple[int, int]:
-        """The span [start, end) of the bytes whose values count: none for a length. Where it takes another size, all is
-        worked out once more.
+    def depends_on(self) -> list[tuple[int, int]]:
+        """The spans [start, end) of the bytes whose values count: none for a length. Where it takes another size, all
+        is worked out once more.
         """
-        return self.needs if self.algorithm != LENGTH else (0, 0)
+        return self.spans if self.algorithm != LENGTH else []
 
     @property
     def algorithm(self) -> str:
@@ -140,18 +148,25 @@ class Follower(NamedTuple):
             EntryError: they do not.
         """
         from faithful_ledger.core.formats.json_forms import FORMS, STRING, in_form
+        from faithful_ledger.core.formats.xml_markup import CONTENT, content_of
         from faithful_ledger.core.wrapping import unwrap
 
         assert self.node.spec.seal is not None
         data = b"".join(self._covered(source))
         try:
             for kind in self.node.spec.seal.unpacked:
-                data = in_form(data, kind) if kind in (*FORMS, STRING) else unwrap(data, (kind,))[-1].data
+                if kind == CONTENT:
+                    data = content_of(data)
+                else:
+                    data = in_form(data, kind) if kind in (*FORMS, STRING) else unwrap(data, (kind,))[-1].data
             yield memoryview(data)
         except AddressError as error:
             raise EntryError(f"what the seal {self.node.path} covers does not unpack: {error.what}") from error
 
     def _covered(self, source: Source) -> Iterator[memoryview]:
+        if self.values:
+            yield memoryview(self._joined(source))
+            return
         start, end = self.needs
         first, last = self._own_bytes()
         low, high = max(first, start), min(last, end)
@@ -167,6 +182,16 @@ class Follower(NamedTuple):
         yield from source.chunks(start, low)
         yield memoryview(own_bytes(own, high - low))
         yield from source.chunks(high, end)
+
+    def _joined(self, source: Source) -> bytes:
+        """Its values joined: texts without quotes and escapes, numbers as they are spelled."""
+        assert self.node.spec.seal is not None and self.node.spec.seal.between is not None
+        said = list[bytes]()
+        for each in self.values:
+            raw = bytes(source.read(each.start, each.end))
+            value = each.spec.storage.decode(raw) if isinstance(each, FieldNode) else raw
+            said.append(value.encode("utf-8", "surrogateescape") if isinstance(value, str) else raw.strip(QUOTES))
+        return self.node.spec.seal.between.encode().join(said)
 
     def _own_bytes(self) -> tuple[int, int]:
         """The bytes that the seal does not see as they are: its own, in a text without quotes, and what is left out
@@ -239,8 +264,8 @@ def follower(node: FieldNode, root: GroupNode) -> Follower:
     """
     derived, seal = node.spec.derived, node.spec.seal
     if seal is not None:
-        first, last = (None if path in WHOLE_FILE else resolve(node, path) for path in seal.over)
-        return Follower(node, "seal", first, last, root.end)
+        found = [None if path in WHOLE_FILE else resolve(node, path) for path in seal.over]
+        return _sealing(node, seal, found, root.end)
     assert derived is not None
     target = resolve(node, derived.target) if derived.target not in WHOLE_FILE else None
     return Follower(node, derived.kind, target, target, root.end, derived.plus)
@@ -262,8 +287,18 @@ def follower_of(node: FieldNode, other: GroupNode | None, size: int) -> Follower
             if found is None:
                 raise AddressError(f"{node.path} depends on {path}, which {node.spec.of_file} does not have", "")
         ends.append(found)
-    plus = derived.plus if derived is not None else 0
-    return Follower(node, "seal" if seal is not None else "length", ends[0], ends[1], size, plus, elsewhere=True)
+    if seal is not None:
+        return _sealing(node, seal, ends, size)._replace(elsewhere=True)
+    return Follower(node, "length", ends[0], ends[1], size, derived.plus if derived is not None else 0, elsewhere=True)
+
+
+def _sealing(node: FieldNode, seal: SealSpec, found: Sequence[Node | None], file_end: int) -> Follower:
+    """A seal over what its template names, of which this was found."""
+    if seal.between is None:
+        return Follower(node, "seal", found[0], found[1], file_end)
+    values = tuple(each for each in found if each is not None)
+    first, last = min(values, key=lambda each: each.start), max(values, key=lambda each: each.end)
+    return Follower(node, "seal", first, last, file_end, values=values)
 
 
 class WorkedOut:
@@ -395,9 +430,10 @@ def in_levels(seals: list[Follower]) -> Iterator[list[Follower]]:
     longest = max((seal.node.size for seal in seals), default=0)
     order: TopologicalSorter[int] = TopologicalSorter()
     for outer_number, outer in enumerate(seals):
-        start, end = outer.depends_on
-        near = by_start[bisect_left(starts, start - longest) : bisect_left(starts, end)]
-        order.add(outer_number, *(n for n in near if n != outer_number and start < seals[n].node.end))
+        order.add(outer_number)
+        for start, end in outer.depends_on:
+            near = by_start[bisect_left(starts, start - longest) : bisect_left(starts, end)]
+            order.add(outer_number, *(n for n in near if n != outer_number and start < seals[n].node.end))
     try:
         order.prepare()
     except CycleError as error:

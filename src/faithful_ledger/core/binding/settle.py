@@ -188,6 +188,8 @@ def renewed(each: Follower, number: Value) -> tuple[Replacement, Renewal] | None
 
 def _sealed(seal: Follower, patched: Patched) -> tuple[Replacement, Renewal] | None:
     """A seal anew, where bytes it covers were replaced, or others came to the offsets that it covers."""
-    if seal.policy == "leave" or not (patched.touches(*seal.needs) or (seal.is_by_offset and patched.moves)):
+    if seal.policy == "leave" or not (
+        any(patched.touches(*each) for each in seal.spans) or (seal.is_by_offset and patched.moves)
+    ):
         return None
     return renewed(seal, seal.due(patched))

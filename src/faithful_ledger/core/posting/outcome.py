@@ -14,6 +14,7 @@ from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, S
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
+from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.posting.twins import twins
@@ -310,13 +311,15 @@ def _looks_stale(bound: BoundFile, part: Replacement, streams: Sequence[int]) ->
 
 
 def _finds_its_places(file: FilePlan, plan: Plan) -> bool:
-    """Whether nothing in a file says where other bytes are but what is put right: a text, an archive, a database."""
+    """Whether nothing in a file says where other bytes are but what is put right: a text, an archive, a database, a
+    format whose values say themselves what they are.
+    """
     bound = file.file.bound
     if bound is not None and bound.document.knows_ends:
         return True
     inside = (f.file.bound for f in plan.files if f.file.inside == file.file.name and f.changes)
     kinds = {each.spec.layers[0].kind for each in inside if each is not None and each.spec.layers}
-    return bool(kinds) and kinds <= {*ARCHIVES, SQLITE}
+    return bool(kinds) and kinds <= {*ARCHIVES, SQLITE, *TAGGED}
 
 
 def _lost(save: Save, result: Save) -> Iterator[Finding]:

@@ -91,14 +91,15 @@ class Derived:
 @dataclass(slots=True, frozen=True)
 class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
-    positive counts from the end. `own` is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal
-    that fill them; so many bytes in front of them and behind them are left out with them (`beside`). With `unpacked` it
-    covers what its bytes are when these layers are undone, the outermost first, or as JSON in another form. Where the
-    last element is `file`, it goes on to so many bytes `before_end`; with `behind_first` it begins behind the first.
+    positive counts from the end. With `between` it names values of a text, which are joined with these letters. `own`
+    is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal that fill them; so many bytes in
+    front of them and behind them are left out with them (`beside`). With `unpacked` it covers what its bytes are when
+    these layers are undone, the outermost first, or as JSON in another form. Where the last element is `file`, it goes
+    on to so many bytes `before_end`; with `behind_first` it begins behind the first.
     """
 
     algorithm: Algorithm
-    over: tuple[str, str]
+    over: tuple[str, ...]
     own: str | None
     policy: Literal["renew", "leave"]
     span: tuple[int, int] | None = None
@@ -106,10 +107,14 @@ class SealSpec:
     unpacked: tuple[str, ...] = ()
     before_end: int = 0
     behind_first: bool = False
+    between: str | None = None
 
     @property
     def elements_in_words(self) -> str:
-        """From which element to which it goes, or to how many bytes before the end of the file."""
+        """From which element to which it goes, or to how many bytes before the end of the file; or which values."""
+        if self.between is not None:
+            mark = f"by “{self.between}”" if self.between else "with nothing between them"
+            return f"the values of {', '.join(self.over)}, joined {mark}"
         first, last = self.over
         if first == last:
             return first

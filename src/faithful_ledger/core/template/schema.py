@@ -74,10 +74,11 @@ class CrcKeys(Part):
 
 class Seal(Part):
     algorithm: str
-    over: str | Annotated[list[str], Field(min_length=2, max_length=2)] | SealSpan
+    over: str | Annotated[list[str], Field(min_length=2, max_length=64)] | SealSpan
     own: Literal["zeros", "left out"] | HexBytes | None = None
     beside: Annotated[list[Annotated[int, Field(ge=0, le=1 << 30)]], Field(min_length=2, max_length=2)] = [0, 0]
     unpacked: Annotated[list[Words], Field(max_length=6)] = []
+    between: Annotated[str, Field(max_length=16)] | None = None
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1

@@ -17,12 +17,14 @@ from faithful_ledger.core.layers.tagged.keyed_archive import KeyedArchive
 from faithful_ledger.core.layers.tagged.msgpack import MessagePack
 from faithful_ledger.core.layers.tagged.nbt import NamedTags
 from faithful_ledger.core.layers.tagged.nrbf import NetObjects
+from faithful_ledger.core.layers.tagged.numbered_chunks import NumberedChunks
 from faithful_ledger.core.layers.tagged.php_values import PhpValues
 from faithful_ledger.core.layers.tagged.pickles import Pickle
 from faithful_ledger.core.layers.tagged.protobuf import Protobuf
 from faithful_ledger.core.layers.tagged.registry_export import RegistryExport
 from faithful_ledger.core.layers.tagged.ruby_marshal import RubyMarshal
 from faithful_ledger.core.layers.tagged.tree import LONGEST_MARK, Codec, Cursor, Malformed, Node, changes, text_of
+from faithful_ledger.core.storage.leb128 import Leb128
 
 __all__ = ["TAGGED", "json_of_tagged", "tagged_changes", "tagged_kind", "tagged_span", "why_not_tagged"]
 
@@ -46,6 +48,8 @@ TAGGED: dict[str, Codec] = {
         NamedTags("little"),
         MessagePack(),
         Cbor(),
+        NumberedChunks("numbered-chunks", Leb128("vlq")),
+        NumberedChunks("numbered-chunks-le", Leb128("uleb128")),
         Protobuf(),
     )
 }

@@ -14,13 +14,14 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.seals.algorithms import LENGTH, Algorithm
 from faithful_ledger.core.seals.finder.blocks import ORDERS
 from faithful_ledger.core.seals.finder.chosen import LEAST_COVERED
-from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits
+from faithful_ledger.core.seals.finder.finding import Finding, as_written, choice_bits, place_bits, said_bits
 from faithful_ledger.core.seals.finder.natural import SLOW
 from faithful_ledger.core.seals.finder.numbers import Numbers
 from faithful_ledger.core.seals.finder.own_hashes import over_all
 from faithful_ledger.core.seals.finder.places import DECIMAL, VARIABLE, Edge, Place
 from faithful_ledger.core.seals.finder.spelling import changes, written_in
 from faithful_ledger.core.seals.hashes import HASHES
+from faithful_ledger.core.seals.sums import SUMS
 from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["across"]
@@ -152,4 +153,7 @@ class _Across:
         if made.algorithm.name == LENGTH and made.form in DECIMAL:  # it is one of the numbers of a text
             cost += len(NUMBER.findall(self.content)).bit_length() - place_bits((at, at + made.size), size)
         count = len(self.contents)
+        if made.form in NUMBERS and made.algorithm.name in SUMS:  # of which not all bits say something
+            stored = [int(NUMBERS[made.form].decode(made.stored_in(content))) for content in self.contents]
+            bits = int(said_bits(made.algorithm, stored, bits))
         yield replace(made, bits=min(bits, 64) * values - cost, holds_in=count, of=count)

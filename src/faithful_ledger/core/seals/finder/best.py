@@ -57,7 +57,19 @@ class Best:
                 groups.append([finding])
             else:
                 group.append(finding)
-        return apart(sorted(map(self._chosen, groups), key=order), self._place)
+        firsts = [group[0] for group in groups]
+        chosen = (self._chosen(self._outside(group, firsts)) for group in groups)
+        return apart(sorted(chosen, key=order), self._place)
+
+    def _outside(self, group: list[Finding], firsts: Sequence[Finding]) -> list[Finding]:
+        """Those of a group that may be the seal: not within what a surer one of `firsts` covers, where the surest of
+        the group is outside of that.
+        """
+        for sure in firsts[: firsts.index(group[0])]:
+            start, end, _ = sure.spans(self.size)
+            if sure.sure and not start <= group[0].stored.at(self.size) < end:
+                group = [each for each in group if not start <= each.stored.at(self.size) < end]
+        return group
 
     def _with_one_of_two(self, found: Sequence[Finding]) -> list[Finding]:
         """Of a sum and its inverse the sum, and a copy of it: not a copy of the inverse, and no second sum."""

@@ -68,11 +68,13 @@ def once_more(sure: Sequence[Finding], spots: Sequence[Place], content: bytes) -
         covered = finding.start.at(len(content)), finding.end_in(content)
         for place in wide:
             at = place.edge.at(len(content))
-            if place.bits != first.bits or any(at < end and start < at + place.size for start, end in (covered, *taken)):
+            if place.bits != first.bits or any(
+                at < end and start < at + place.size for start, end in (covered, *taken)
+            ):
                 continue
             for algorithm in _with_constant(finding.algorithm, first, place):
                 bits = said_bits(algorithm, place.values, place.bits) * (len(set(place.values)) - 1)
-                bits -= log2(len(wide)) + CONSTANT
+                bits -= CONSTANT + (0.0 if abs(at - first.edge.at(len(content))) == place.size else log2(len(wide)))
                 yield replace(finding, algorithm=algorithm, stored=place.edge, form=place.form, own=None, bits=bits)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from faithful_ledger.core.address import NEXT, ROW, Address, Expression, NamePart, name_parts
@@ -348,9 +348,19 @@ class Elements:
             self.about(element, keys, (*where, key), [keys[key]])
         elif seal:
             element.seal = seal_spec(seal, (*where, "seal"), self.mistakes)
+            if element.seal.between is not None:
+                self._check_values(element, element.seal.over, where)
             self.about(element, keys, (*where, "seal", "over"), element.seal.over)
         if keys.get("of_file") and not element.of_file:
             self.mistakes.append(((*where, "of_file"), "only a length or a seal is about another file"))
+
+    def _check_values(self, element: FieldSpec, over: Collection[str], where: Where) -> None:
+        """Whether a seal can cover what these say."""
+        if self.storages.format == "binary":
+            self.mistakes.append(((*where, "seal", "between"), "only in a text a seal covers what values say"))
+        if element.name in over or set(over) & set(WHOLE_FILE):
+            text = "a seal covers what other values say, neither itself nor the whole file"
+            self.mistakes.append(((*where, "seal", "over"), text))
 
     def _can_hold(self, seal: Mapping[str, object] | None) -> tuple[type[Storage], ...]:
         """In what a seal can be stored, or, where there is none, a length, a count or an offset."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from faithful_ledger.core.formats.json_forms import FORMS, STRING
+from faithful_ledger.core.formats.xml_markup import CONTENT
 from faithful_ledger.core.layers import ARRANGEMENTS, STREAMS
 from faithful_ledger.core.layers.transcoding import TRANSCODINGS
 from faithful_ledger.core.seals import ALGORITHMS, Algorithm, algorithm
@@ -16,14 +17,15 @@ from faithful_ledger.core.template.model import SealSpec
 
 __all__ = ["seal_spec"]
 
-UNDONE = (*STREAMS, *ARRANGEMENTS, *TRANSCODINGS)
+SEEN = (*STREAMS, *ARRANGEMENTS, *TRANSCODINGS, *FORMS, STRING, CONTENT)
 NONE = ALGORITHMS["crc-32"]  # in place of one that is not there; the template is refused
 
 
 def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
     given = keys["over"]
     span: tuple[int, int] | None = None
-    over, before_end, behind_first = ("", ""), 0, False
+    over: tuple[str, ...] = ("", "")
+    before_end, behind_first, between = 0, False, keys.get("between")
     if isinstance(given, dict):
         first, last = given.get("behind") or given.get("from", 0), given.get("to", 0)
         if given.get("behind") and "from" in given:
@@ -38,20 +40,27 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
             if first < 0 or 0 < last <= first:
                 mistakes.append(((*where, "over"), f"from {first} to {last} covers nothing"))
     else:
-        over = (given, given) if isinstance(given, str) else (given[0], given[1])
+        over = (given, given) if isinstance(given, str) else tuple(given)
+        if between is None and len(over) > 2:
+            text = "a range has a first and a last element; values are covered one by one with `between`"
+            mistakes.append(((*where, "over"), text))
+            over = over[:2]
+    if between is not None and (not isinstance(given, list) or keys.get("own") or keys.get("unpacked")):
+        text = "what is between values needs a list of them in `over`, and neither `own` nor `unpacked`"
+        mistakes.append(((*where, "between"), text))
     before, behind = keys.get("beside", (0, 0))
     if (before or behind) and keys.get("own") != "left out":
         mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
     unpacked = tuple(keys.get("unpacked") or ())
     for number, kind in enumerate(unpacked):
-        if kind not in (*UNDONE, *FORMS, STRING):
-            hint = did_you_mean(kind, (*UNDONE, *FORMS, STRING)) or f"there are {', '.join((*UNDONE, *FORMS, STRING))}"
+        if kind not in SEEN:
+            hint = did_you_mean(kind, SEEN) or f"there are {', '.join(SEEN)}"
             mistakes.append(((*where, "unpacked", number), f"“{kind}” is not a layer that needs nothing else; {hint}"))
     if keys.get("own") and not set(unpacked).issubset(FORMS):
         mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
     found = _algorithm(keys, where, mistakes)
     own, policy = keys.get("own"), keys.get("policy", "renew")
-    return SealSpec(found, over, own, policy, span, (before, behind), unpacked, before_end, behind_first)
+    return SealSpec(found, over, own, policy, span, (before, behind), unpacked, before_end, behind_first, between)
 
 
 def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
