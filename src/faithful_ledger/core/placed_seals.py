@@ -57,6 +57,14 @@ class Placed(NamedTuple):
         return self.over is not None and self.covered == (0, len(self.over.contents[0]))
 
     @property
+    def whole_in_words(self) -> str:
+        """All of the other part that it covers; empty where it does not."""
+        if self.over is None or not self.is_whole:
+            return ""
+        is_joined = self.over.value is not None and self.over.value.paths
+        return self.over.words if is_joined else f"all of {self.over.words}"
+
+    @property
     def is_in_both(self) -> bool:
         """Whether the bytes in which it is stored are at the same offset of what it covers, as those in front of what a
         generator hides: there it is found as well.
@@ -125,7 +133,7 @@ class Placed(NamedTuple):
             inside = "behind the header" if part.header is not None else f"inside {part.words}"
             return f"{words}, {inside}" if part.words else words
         if self.is_whole:
-            return f"all of {part.words}, {size} bytes"
+            return f"{self.whole_in_words}, {size} bytes"
         return f"{finding.covers_in_words(size)} of {part.words}"
 
 

@@ -9,7 +9,7 @@ from faithful_ledger.core.address import parse_path
 from faithful_ledger.core.binding import BoundFile, FieldNode, find
 from faithful_ledger.core.binding.followers import Follower, SealState, dependents, follower, follower_of
 from faithful_ledger.core.binding.spans import fields_between
-from faithful_ledger.core.errors import AddressError
+from faithful_ledger.core.errors import AddressError, place
 from faithful_ledger.core.save import Save
 
 __all__ = ["SealReport", "seal_reports"]
@@ -19,7 +19,8 @@ MOST_FIELDS = 100_000
 
 class SealReport(NamedTuple):
     """A checksum with its state. It covers the bytes [start, end) of the payload of `file`, in which so many `fields`
-    have a meaning and so many `unknown` runs have none. `after` are the checksums that are renewed before it.
+    have a meaning and so many `unknown` runs have none, unless it `is_text`; or only some values of these bytes.
+    `after` are the checksums that are renewed before it.
     """
 
     state: SealState
@@ -32,6 +33,27 @@ class SealReport(NamedTuple):
     fields: int
     unknown: int
     after: tuple[SealState, ...]
+    is_text: bool = False
+    values: int = 0
+
+    @property
+    def covered_in_words(self) -> str:
+        """What it covers."""
+        if self.values:
+            return self.over
+        what = f"{self.over}: " if self.over else ""
+        own = f"; {self.own}" if self.own else ""
+        return f"{what}{self.end - self.start} bytes of {self.file}, {place(self.start)} to {place(self.end)}{own}"
+
+    @property
+    def broken_by_in_words(self) -> str:
+        """A change in any of what breaks it."""
+        if self.values:
+            return f"these {self.values} values"
+        if not self.fields and not self.unknown:
+            return "these bytes" if self.is_text else "these bytes, which no field describes yet,"
+        unknown = f" and {self.unknown} unknown run{'s' if self.unknown != 1 else ''}" if self.unknown else ""
+        return f"{self.fields} field{'s' if self.fields != 1 else ''}{unknown}"
 
     @property
     def is_renewed(self) -> bool:
@@ -53,7 +75,8 @@ def seal_reports(save: Save) -> list[SealReport]:
         file = each.node.spec.of_file or each.node.file
         root = bound[file].root
         known = unknown = 0
-        for number, field in enumerate(fields_between(root, start, end) if bound[file].spec.format == "binary" else ()):
+        is_text = bound[file].spec.format != "binary"
+        for number, field in enumerate(fields_between(root, start, end) if not is_text else ()):
             own_or_other = field is each.node or field.path in seals
             known += not own_or_other and not field.spec.unknown
             unknown += field.spec.unknown
@@ -76,6 +99,8 @@ def seal_reports(save: Save) -> list[SealReport]:
             known,
             unknown,
             after,
+            is_text,
+            len(each.values),
         )
     return [reports[path] for path in _in_order(needs)]
 

@@ -233,7 +233,7 @@ class SealsPane(QWidget):
             start, end = (edge + part.offset for edge in placed.covered)
             mark = HOLDS if each.sure else OPEN
             name = "count" if each.algorithm.unit > 1 else each.algorithm.name
-            covers = f"all of {part.words}" if placed.is_whole else f"0x{start:X} to 0x{end:X}"
+            covers = placed.whole_in_words or f"0x{start:X} to 0x{end:X}"
             within = f" of {part.words}" if part.words and not placed.is_whole and part.header is None else ""
             within = ", behind the header" if part.header is not None and placed.over is None else within
             rows.append((f"{mark} 0x{placed.place_in_file:X}", name, f"{covers}{within}"))

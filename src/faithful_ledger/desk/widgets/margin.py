@@ -329,10 +329,9 @@ class Margin(QFrame):
 
     def _whose(self, save: Save, node: FieldNode) -> None:
         """Whether this field tells the saves of one character from those of another; the user can say so."""
-        book = self.session.book
-        if (
-            book is None or node.parent is None or node.spec.unknown or "[" in node.path
-        ):  # one of many records does not say it
+        book, spec = self.session.book, node.spec
+        is_one_of_many = "[" in node.path
+        if book is None or node.parent is None or is_one_of_many or spec.unknown or spec.seal or spec.derived:
             return
         if save.template is not None and node.path in save.template.identity:
             self._add(pair("says", "whose save this is"))

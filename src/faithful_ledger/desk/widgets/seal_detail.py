@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
-from faithful_ledger.core.errors import place
 from faithful_ledger.core.seal_list import SealReport
 from faithful_ledger.desk.session import Session
 from faithful_ledger.desk.widgets.basics import button, column, label, row
@@ -46,16 +45,10 @@ class SealDetail(QWidget):
 
 
 def _lines(report: SealReport) -> list[str]:
-    size = report.end - report.start
-    what = f"{report.over}: " if report.over else ""
-    own = f"; {report.own}" if report.own else ""
-    lines = [f"Covers {what}{size} bytes of {report.file}, {place(report.start)} to {place(report.end)}{own}."]
+    lines = [f"Covers {report.covered_in_words}."]
     if (seal := report.node.spec.seal) is not None and seal.algorithm.in_words != seal.algorithm.name:
         lines.append(f"Computed as {seal.algorithm.in_words}.")
-    unknown = f" and {report.unknown} unknown run{'s' if report.unknown != 1 else ''}" if report.unknown else ""
-    what = f"{report.fields} field{'s' if report.fields != 1 else ''}{unknown}"
-    no_field = not report.fields and not report.unknown
-    lines.append(f"A change in any of {'these bytes, which no field describes yet,' if no_field else what} breaks it.")
+    lines.append(f"A change in any of {report.broken_by_in_words} breaks it.")
     if not report.is_renewed:
         return [*lines, "It is left as it is when you post: the template says so."]
     names = ", ".join(state.label for state in report.after[:MOST_NAMED])
