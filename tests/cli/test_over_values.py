@@ -4,6 +4,7 @@ a second time with a constant; and through chunks with numbers and sizes of vari
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import json
 import re
@@ -13,9 +14,9 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 from xml.etree import ElementTree
-from xml.sax.saxutils import escape
+from xml.sax.saxutils import escape, quoteattr
 
-from tests.cli.test_from_sightings import Format, SightingsCase, voyage
+from tests.cli.test_from_sightings import Format, SightingsCase, of_json, voyage
 from tests.core.tagged_samples import of_numbered_chunks, title_and_chunks
 from tests.support import dice
 
@@ -72,6 +73,46 @@ def element_read(content: bytes) -> Read:
     root = ElementTree.fromstring(text)
     marks, day, name = (root.findtext(f"game/{key}") for key in ("marks", "day", "name"))
     return int(marks or 0), int(day or 0), name or ""
+
+
+def attributes_write(value: Value) -> bytes:
+    crew = "".join(f"<diver name={quoteattr(diver['name'])} air='{diver['air']}'/>" for diver in value["crew"])
+    check, name = md5(f"{value['day']}{value['marks']}{value['name']}"), quoteattr(value["name"])
+    company = f'<company day="{value["day"]}" marks="{value["marks"]}" name={name} check="{check}"/>'
+    return f"<save>{company}{crew}</save>".encode()
+
+
+def attributes_read(content: bytes) -> Read:
+    found = ElementTree.fromstring(content)[0].attrib
+    assert found["check"] == md5(f"{found['day']}{found['marks']}{found['name']}")
+    return int(found["marks"]), int(found["day"]), found["name"]
+
+
+def as_spelled(values: dict[str, Any]) -> str:
+    return "/".join(str(each).lower() if isinstance(each, bool) else str(each) for each in values.values())
+
+
+def switch_write(value: Value) -> bytes:
+    company = {"slot": 2, **{key: value[key] for key in ("name", "day", "marks")}, "hard": bool(value["seed"] & 1)}
+    sign = hashlib.sha1(as_spelled(company).encode()).hexdigest()
+    return json.dumps({"company": company, "crew": value["crew"], "sign": sign, "mate": None}, indent=1).encode()
+
+
+def switch_read(content: bytes) -> Read:
+    found = json.loads(content)
+    assert found["sign"] == hashlib.sha1(as_spelled(found["company"]).encode()).hexdigest()
+    return found["company"]["marks"], found["company"]["day"], found["company"]["name"]
+
+
+def bars_write(value: Value) -> bytes:
+    packed = base64.b64encode(zlib.compress(json.dumps(value).encode())).decode()
+    return f"{len(packed)}|{packed}|{md5(packed)}".encode()
+
+
+def bars_read(content: bytes) -> Read:
+    size, packed, check = content.decode().split("|")
+    assert int(size) == len(packed) and check == md5(packed)
+    return of_json(zlib.decompress(base64.b64decode(packed, validate=True)))
 
 
 REST = 0xAA55
@@ -131,6 +172,9 @@ FORMATS = (
     ),
     Format("a digest of values of a section", sections_write, sections_read, "any"),
     Format("a digest of what is between tags", element_write, element_read, "any"),
+    Format("a digest of attributes", attributes_write, attributes_read, "any"),
+    Format("a digest of an object with a switch", switch_write, switch_read, "any"),
+    Format("digits, base64, and its digest", bars_write, bars_read, "any"),
     Format("sums, and the rest to a number", slots_write, slots_read, "any"),
     Format("chunks with numbers and sizes", chunks_write, chunks_read),
 )

@@ -304,6 +304,23 @@ class FinderTest(RenewingCase):
                 self.assertTrue({4, 4 + size} <= set(found), found)
                 self.assertTrue(found[4].holds(fresh) and found[4 + size].holds(fresh), found)
 
+    def test_sums_in_which_no_byte_carried_are_in_the_order_of_what_changes_least(self) -> None:
+        turn = dice()
+        for order in ("<", ">"):
+            saves, first = [], turn.randrange(4000, 9000) << 8
+            for number in range(4):
+                words = [first + turn.randrange(20, 60) * number, turn.randrange(90), 7, turn.randrange(90)]
+                made = struct.pack(f"{order}4I", *words)
+                saves.append(b"BWOO" + made + struct.pack(f"{order}I", sum(words) + 0x55AA) + bytes(24) + b"quay")
+            with self.subTest(order):
+                found = [each for each in find_seals(saves, Hints("sum")) if each.stored.offset in range(16, 24)]
+                self.assertEqual([each.form[-2:] for each in found[:1]], ["le" if order == "<" else "be"], found)
+
+    def test_a_sign_in_one_save_is_no_digit(self) -> None:
+        for text in (b"-9546732", b"+9546732", b" 9546732"):
+            for place in places([b'{"hash": 54677324}', b'{"hash": %b}' % text]):
+                self.assertTrue(all(0 <= value < 1 << place.bits for value in place.values), place)
+
     def test_of_words_that_come_to_a_constant_one_is_the_seal(self) -> None:
         """Each of them is the negated sum of the others: only where it is stored tells."""
         turn = dice()

@@ -23,6 +23,7 @@ __all__ = ["joined_values"]
 MARKS = ("", "|", ":", ",", ";", "-", "_", " ", "&", "/", "#", "+", ".", "\n")
 MOST_HASHES, MOST_GROUPS = 4, 8
 MOST_IN_ORDER, MOST_IN_ANY, LONGEST = 32, 10, 3  # values of a group; those of which any so many are tried in any order
+NOTHING = "null"  # no field holds it
 MOST_TRIED = 1 << 18  # for each checksum
 
 
@@ -45,7 +46,7 @@ def joined_values(
     leaves = leaves_of(part)
     if not leaves:
         return
-    common = [path for path in leaves[0] if all(path in each for each in leaves)]
+    common = [path for path in leaves[0] if all(path in each and each[path].text != NOTHING for each in leaves)]
     changing = [path for path in common if len({each[path].text for each in leaves}) > 1]
     hashes = [
         path

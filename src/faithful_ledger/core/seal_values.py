@@ -71,7 +71,11 @@ def values_of(part: Part) -> Iterator[Part]:
             yield from _in_forms(part, texts, Value(path), f"the element {path}", ())
             within = f" of {part.words}" if part.words else ""
             words, value = f"the content of the element {path}{within}", Value(path, CONTENT)
-            yield Part(tuple(map(content_of, texts)), words, part.layers, "", part, value=value)
+            inside = list[bytes]()
+            with suppress(AddressError):  # one without an end tag has none
+                inside = list(map(content_of, texts))
+            if inside:
+                yield Part(tuple(inside), words, part.layers, "", part, value=value)
         return
     try:
         roots = [parsed(content) for content in part.contents]

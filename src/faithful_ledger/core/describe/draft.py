@@ -34,6 +34,7 @@ from faithful_ledger.core.template.rewriting import NotInText, YamlText
 __all__ = ["Draft", "changed"]
 
 NOTHING: Mapping[str, Any] = MappingProxyType({})
+SWITCHES = "false", "true"
 
 
 class Draft:
@@ -294,7 +295,8 @@ class Draft:
             if spec.address.path is not None and spec.address.path.text in ways:
                 return spec.name
         leaf, name = leaves[path], parse_path(path)[-1].name or path.rpartition(".")[2]
-        value = leaf.value if leaf.kind == "number" else leaf.text
+        is_switch = leaf.kind == "word" and leaf.text in SWITCHES
+        value = leaf.value if leaf.kind == "number" else leaf.text == SWITCHES[1] if is_switch else leaf.text
         return self.add_value(file, ways[0], name, value).rpartition(".")[2]
 
     def container_at(self, file: str, path: str) -> str:

@@ -22,6 +22,7 @@ from faithful_ledger.core.seals.crc import CATALOGUE
 from faithful_ledger.core.seals.finder.finding import Finding, choice_bits, edges_bits, said_bits
 from faithful_ledger.core.seals.finder.places import Edge, alike, apart, numbered
 from faithful_ledger.core.seals.sums import SUMS, words_of
+from faithful_ledger.core.storage import NUMBERS
 
 __all__ = ["Best", "is_repetition", "mirrored", "order"]
 
@@ -35,6 +36,7 @@ ENOUGH_TO_MOVE = 4  # saves
 STAYS, MOVES, MOST_STILL = -0.4, -2.0, 24.0  # log2 of how often a bit of a count stays, and moves; bits at most
 LEAST_OF_TWO = 12.0  # bits of one of two that say the same
 NEAR_AN_END = 64  # bytes, of a header or a footer
+CLOSER = 3.0  # bits
 RIVAL = 6.0  # bits by which a place must be likelier than others that would do as well
 
 
@@ -49,7 +51,7 @@ class Best:
     def of(self, found: Sequence[Finding]) -> list[Finding]:
         """The best finding of each place, the surest first."""
         groups: list[list[Finding]] = []
-        for finding in sorted(self._with_one_of_two(found), key=order):
+        for finding in sorted(self._in_one_order(self._with_one_of_two(found)), key=order):
             if any(self._overlaps(group[0], finding) for group in groups):
                 continue
             group = next((group for group in groups if self._follows(group[0], finding)), None)
@@ -90,6 +92,33 @@ class Best:
             elif base is not None:
                 left = [each for each in left if self._place(each) != self._place(copy)] + [copy]
         return left
+
+    def _in_one_order(self, found: Sequence[Finding]) -> list[Finding]:
+        """Where sums changed so little that no byte carried into the next one, they hold with the bytes of words the
+        other way round as well, and their values lie far apart then. Those in which they are close stay.
+        """
+        spread = {number: self._spread(finding) for number, finding in enumerate(found)}
+        sums = {number: bits for number, bits in spread.items() if bits}
+
+        def is_turned(number: int) -> bool:
+            mine = found[number]
+            return any(
+                bits + CLOSER <= sums[number]
+                and found[other].bits >= max(mine.bits / 2, LEAST_OF_TWO)
+                and found[other].form[-2:] != mine.form[-2:]
+                and self._overlaps(found[other], mine)
+                for other, bits in sums.items()
+            )
+
+        return [finding for number, finding in enumerate(found) if number not in sums or not is_turned(number)]
+
+    def _spread(self, finding: Finding) -> float:
+        """How far apart the stored values of a sum of words are, in bits; 0 for anything else."""
+        kind = SUMS.get(finding.algorithm.name)
+        if kind is None or kind.kind != "sum" or kind.word < 2 or finding.form not in NUMBERS:
+            return 0.0
+        values = [int(NUMBERS[finding.form].decode(finding.stored_in(content))) for content in self.contents]
+        return math.log2(max(values) - min(values) + 1)
 
     def _place(self, finding: Finding) -> tuple[int, int]:
         at = finding.stored.at(self.size)
@@ -324,6 +353,8 @@ def _kind(finding: Finding) -> object:
     return (crc.width, crc.polynomial, crc.reflected) if crc is not None else algorithm.name
 
 
-def order(finding: Finding) -> tuple[float, bool, bool, bool]:
-    """The surest first, and of those the plainest."""
-    return -finding.bits, finding.own is not None, bool(finding.algorithm.changed), finding.constant_only
+def order(finding: Finding) -> tuple[float, bool, bool, bool, int]:
+    """The surest first, and of those the plainest; of sums of words those whose words are as wide as what is stored."""
+    word = SUMS[finding.algorithm.name].word if finding.algorithm.name in SUMS else 1
+    odd = abs(finding.size - word) if word > 1 else 0
+    return -finding.bits, finding.own is not None, bool(finding.algorithm.changed), finding.constant_only, odd

@@ -254,16 +254,19 @@ def widened(finding: Finding, contents: Sequence[bytes], payloads: Sequence[byte
         if order == "be":
             more = size - finding.size
             stored = stored._replace(offset=stored.offset + (more if stored.from_end else -more))
-        made = replace(
-            finding, algorithm=replace(finding.algorithm, name=other), stored=stored, size=size, form=f"u{wider}{order}"
-        )
+        algorithm = replace(finding.algorithm, name=other)
+        made = replace(finding, algorithm=algorithm, stored=stored, size=size, form=f"u{wider}{order}")
         start, end, at = made.spans(len(contents[0]))
         if payloads is None and at < start < at + size:  # its highest bytes, which were zeros
             made = replace(made, start=stored.moved(size))
         elif payloads is None and at < end < at + size:
             made = replace(made, end=stored)
-        if all(map(made.holds, contents, payloads or repeat(None))):
-            return made
+        starts = [algorithm.start]
+        starts += [algorithm.start + (1 << wider) - (1 << width)] if algorithm.start else []  # one below zero
+        for begun in starts:
+            started = replace(made, algorithm=replace(algorithm, start=begun))
+            if all(map(started.holds, contents, payloads or repeat(None))):
+                return started
     return finding
 
 

@@ -4,6 +4,7 @@ unit × number is always the same.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import product
@@ -120,6 +121,12 @@ def lengths_of(contents: Sequence[bytes], findings: Sequence[Finding]) -> Iterat
                     tried = len(WIDTHS) * 4 * min(*map(len, contents), SAID)
                     bits, form = 8.0 * width * len(set(covered)) - log2(tried), f"u{8 * width}{order}"
                     yield Finding(Algorithm(LENGTH), finding.start, finding.end, Edge(at), width, form, bits=bits)
+        for match in re.finditer(rb"(?<![0-9.])%d(?![0-9.])" % covered[0], contents[0][: min(*starts, SAID)]):
+            bits = log2(10) * (match.end() - match.start()) * len(set(covered)) - log2(starts[0])
+            length = Finding(
+                Algorithm(LENGTH), finding.start, finding.end, Edge(match.start()), len(match[0]), "decimal"
+            )
+            yield replace(length, bits=bits)
 
 
 def of_what_follows(length: Finding, seals: Iterable[Finding], contents: Sequence[bytes]) -> Finding:

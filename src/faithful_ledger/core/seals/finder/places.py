@@ -264,7 +264,7 @@ def _number(text: bytes, form: str) -> int | None:
     try:
         if form == "base64":
             return int.from_bytes(base64.b64decode(text, validate=True), "big")
-        return int(text, 16)
+        return int(text, 16) if text.isalnum() else None  # a sign or a blank in another save is no digit
     except ValueError:
         return None
 
