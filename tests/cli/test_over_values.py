@@ -209,6 +209,35 @@ class OverValuesTest(SightingsCase):
                     self.json_of("post", saves[-1], "--set", "marks=123456", "--out", out)
                     self.assertEqual(sealed_read(out.read_bytes(), made, keys, mark)[0], 123456)
 
+    def test_what_changes_like_a_checksum_is_named_where_none_explains_it(self) -> None:
+        turn = dice()
+        salt = turn.randbytes(9)
+
+        def in_bytes(value: Value) -> bytes:
+            body = struct.pack("<II24s", value["marks"], value["day"], value["name"].encode()) + bytes(200)
+            return b"BWUX\1\0\0\0" + hashlib.md5(salt + body).digest() + bytes(8) + body
+
+        def in_text(value: Value) -> bytes:
+            return sealed_write(value, lambda text: hashlib.sha256(salt + text.encode()).hexdigest(), THREE, "|")
+
+        for write, said, key in ((in_bytes, "0x8 (8), 16 bytes", salt), (in_text, "check, 64 letters", salt)):
+            folder = self.folder / write.__name__
+            folder.mkdir()
+            saves = [folder / f"{letter}.sav" for letter in "abcd"]
+            for path, value in zip(saves, voyage(turn), strict=True):
+                path.write_bytes(write(value))
+            with self.subTest(said):
+                status, out, _ = self.run_command("find-seals", *saves)
+                self.assertIn(f"Like a checksum or a random number, and not explained: {said}; a key", out)
+                self.assertEqual(status, 1)
+                status, out, _ = self.run_command("find-seals", *saves, "--key", key.hex())
+                self.assertNotIn("not explained", out)
+                self.assertEqual(status, 0)
+        noise = [self.folder / f"noise{number}" for number in range(4)]
+        for path in noise:
+            path.write_bytes(turn.randbytes(700))
+        self.assertNotIn("not explained", self.run_command("find-seals", *noise)[1])
+
     def test_what_joined_values_cannot_be_is_a_mistake_of_the_template(self) -> None:
         head = "ledger: 1\nid: t\ntitle: T\nversion: '1'\ngame: T\nrecognise: [{name: '*.json'}]\nfiles:\n  save:\n"
         head += "    name: '*.json'\n    format: json\n    layout:\n      - {field: marks, as: number}\n"

@@ -63,6 +63,8 @@ def find_seals(options: argparse.Namespace) -> int:
             say("No known checksum explains bytes of these saves. More saves, kept after small changes, help.")
         elif found.seals and len(set(contents)) < 3:
             say("With three saves or more of one size any range is searched, and chance hits are ruled out.")
+        if found.unexplained:
+            say(f"{found.unexplained_in_words}; a key may be needed: --key.")
         if accepted is not None:
             _print_accepted(accepted, template)
             if options.stored_at is None and (accepted.rules or accepted.seals):

@@ -36,6 +36,7 @@ from faithful_ledger.core.seals.finder.packed import MOST_MORE, StreamRule, Stre
 from faithful_ledger.core.seals.finder.places import Place, places
 from faithful_ledger.core.seals.finder.repeated import SealRow
 from faithful_ledger.core.seals.finder.sectors import are_elsewhere, find_sectors
+from faithful_ledger.core.unexplained import Unexplained, unexplained
 from faithful_ledger.core.unlocking import NO_KEYS, Keys
 
 __all__ = ["Found", "Nearly", "SealSearch"]
@@ -63,8 +64,8 @@ class Nearly(NamedTuple):
 
 class Found(NamedTuple):
     """What a search found in the `files`: single seals, rows of blocks that have the same seals in each, rules for
-    blocks that follow one another, for parts that a directory lists, and for packed streams; what nearly holds; and the
-    texts that are packed or scrambled inside the files.
+    blocks that follow one another, for parts that a directory lists, and for packed streams; what nearly holds; the
+    texts that are packed or scrambled inside the files; and what changes like a checksum, and is explained by none.
     """
 
     files: Part
@@ -76,6 +77,13 @@ class Found(NamedTuple):
     streams: list[StreamRule]
     nearly: list[Nearly]
     texts: list[Part]
+    unexplained: list[Unexplained]
+
+    @property
+    def unexplained_in_words(self) -> str:
+        """The beginning of a sentence."""
+        words = "; ".join(each.in_words for each in self.unexplained)
+        return f"Like a checksum or a random number, and not explained: {words}"
 
 
 class SealSearch:
@@ -137,7 +145,17 @@ class SealSearch:
         if not (sure or rows or blocks or directories or streams):
             nearly = self.nearly(self.end.limited(max(thread_time() - begun, LEAST_NEARLY), thread_time))
         texts = [part for part in self.parts[1:] if part.is_unpacked and text_of(part.contents[0]) is not None]
-        return Found(self.files, seals, rows, blocks, directories, streams, nearly, texts)
+        left = self._unexplained(seals) if not (rows or blocks or directories or streams or nearly) else []
+        return Found(self.files, seals, rows, blocks, directories, streams, nearly, texts, left)
+
+    def _unexplained(self, seals: Sequence[Placed]) -> list[Unexplained]:
+        """What changes like a checksum, where nothing narrowed the search."""
+        if not self.looks_inside or self.hints.algorithm or self.hints.key:
+            return []
+        parts = [each for each in self._searched() if not each.path or text_of(each.contents[0]) is not None]
+        taken = [(each.held, each.stored) for each in seals if each.finding.sure]
+        taken += [(part, span) for part in parts for span in self._streams_of(part, part.contents[:1])[0]]
+        return unexplained(parts, taken)
 
     def seals(
         self, report: Report = lambda found: None, *, without_files: bool = False, closely: bool = True

@@ -42,6 +42,7 @@ DELIMITERS = (b";", b"|", b",", b"\t", b" ")
 NONE = array("I")
 KEYS = ("name", "id", "key")  # what distinguishes siblings of one name, likeliest first
 LEAST_WITHIN = 2  # elements of different names in one that is not an entry
+MOST_OF_ENTRY = 2  # attributes of an entry: its name and its value
 
 
 class TreeDocument(TextDocument):
@@ -386,7 +387,9 @@ class TreeDocument(TextDocument):
         """
         names = self.members(number)
         keys = [key for key in KEYS if f"@{key}" in names]
-        return keys == [KEYS[0]] and sum(name[0] not in "@#" for name in names if name) >= LEAST_WITHIN
+        within = sum(name[0] not in "@#" for name in names if name)
+        beside = sum(name.startswith("@") for name in names if name)
+        return keys == [KEYS[0]] and (within >= LEAST_WITHIN or beside > MOST_OF_ENTRY)
 
     def _named_too(self, number: int) -> dict[int, str]:
         """In an array, what has a name all the same, as an attribute has."""

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from faithful_ledger.core.seals.finder.directories import DirectoryRule
     from faithful_ledger.core.seals.finder.packed import StreamRule
     from faithful_ledger.core.seals.finder.repeated import SealRow
+    from faithful_ledger.core.unexplained import Unexplained
 
     Rule: TypeAlias = BlockRule | DirectoryRule | SealRow | StreamRule
 
@@ -55,8 +56,11 @@ class SealsPane(QWidget):
         self.found: list[Placed] = []
         self.rules: list[Rule] = []
         self.nearly: list[str] = []
+        self.left: list[Unexplained] = []
         self._looked_at = b""  # the save of which these are
         self.nearly_words = label("", "open", wrap=True, selectable=True)
+        self.left_words = label("", "open", wrap=True, selectable=True)
+        self.left_button = button("", self._show_left, "link")
         self.rule_words = label("", "holds", wrap=True, selectable=True)
         self.rule_button = button("Describe the blocks", self._accept_rule, "main")
         self._end: Deadline | None = None
@@ -87,6 +91,8 @@ class SealsPane(QWidget):
         self.body.addWidget(self.table)
         self.body.addWidget(self.detail)
         self.body.addLayout(row(None, self.accept_all, self.accept))
+        self.body.addWidget(self.left_words)
+        self.body.addLayout(row(self.left_button, None))
         self.body.addStretch(1)
         self.setLayout(self.body)
         self.found_so_far.connect(self._show_found, Qt.ConnectionType.QueuedConnection)
@@ -127,7 +133,7 @@ class SealsPane(QWidget):
         """What was found and is not in the template yet stays, as long as the save is the same."""
         same = save is not None and bool(self._looked_at) and save.main.source.size == len(self._looked_at)
         if save is None or not same or bytes(save.main.source.read(0, save.main.source.size)) != self._looked_at:
-            self.found, self.rules, self.nearly = [], [], []
+            self.found, self.rules, self.nearly, self.left = [], [], [], []
             self._looked_at = b""
             self.summary.setText("")
             return
@@ -202,11 +208,13 @@ class SealsPane(QWidget):
             self.stop()
             if error is not None:
                 self.session.reported.emit(Message("broken", str(error)))
-            self.found, self.rules, self.nearly = [], [], []
+            self.found, self.rules, self.nearly, self.left = [], [], [], []
             if looked is not None:
                 found, names = looked
                 self._looked_at = present
                 self.found, self.rules = found.seals, [*found.rows, *found.blocks, *found.directories, *found.streams]
+                self.left = found.unexplained
+                self.left_words.setText(f"{OPEN} {found.unexplained_in_words}; a key may be needed.")
                 self.nearly = [
                     f"Nearly: {each.placed.nearly_in_words}, and not in {names[each.odd]}." for each in found.nearly
                 ]
@@ -254,6 +262,10 @@ class SealsPane(QWidget):
             widget.setVisible(rule is not None)
         self.nearly_words.setText("\n".join(self.nearly[:MOST_NEARLY]))
         self.nearly_words.setVisible(bool(self.nearly))
+        self.left_words.setVisible(bool(self.left))
+        in_file = sum(each.part.around is None for each in self.left)
+        self.left_button.setText("Show the next one" if in_file > 1 else "Show it in the file")
+        self.left_button.setVisible(in_file > 0)
         if rows:
             fresh.selectRow(min(max(row_now, 0), len(rows) - 1))
 
@@ -268,6 +280,13 @@ class SealsPane(QWidget):
             self.detail.setText(f"{placed.in_words}.")
             if placed.held.around is None or placed.held.header is not None:  # an offset of the file itself
                 self.chosen.emit(placed.place_in_file, placed.place_in_file + placed.finding.size)
+
+    def _show_left(self) -> None:
+        """What may be a checksum that nothing explains, one after the other."""
+        here = next((each for each in self.left if each.part.around is None), None)
+        if here is not None:
+            self.left = [*(each for each in self.left if each is not here), here]
+            self.chosen.emit(here.start, here.end)
 
     def _accept_rule(self) -> None:
         """The blocks, and the checksum in each, go into the template."""
