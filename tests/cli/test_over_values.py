@@ -115,6 +115,20 @@ def bars_read(content: bytes) -> Read:
     return of_json(zlib.decompress(base64.b64decode(packed, validate=True)))
 
 
+def pairs_of(value: Value) -> str:
+    return "&".join(f"{key}={value[key]}" for key in ("day", "marks", "seed"))
+
+
+def pairs_write(value: Value) -> bytes:
+    return json.dumps({**{key: value[key] for key in (*KEPT, "seed")}, "sign": md5(pairs_of(value))}).encode()
+
+
+def pairs_read(content: bytes) -> Read:
+    found = json.loads(content)
+    assert found["sign"] == md5(pairs_of(found))
+    return of_json(content)
+
+
 REST = 0xAA55
 SLOT = struct.Struct("<IHI24s40s918s")
 
@@ -174,6 +188,7 @@ FORMATS = (
     Format("a digest of what is between tags", element_write, element_read, "any"),
     Format("a digest of attributes", attributes_write, attributes_read, "any"),
     Format("a digest of an object with a switch", switch_write, switch_read, "any"),
+    Format("a digest of names and values", pairs_write, pairs_read, "any"),
     Format("digits, base64, and its digest", bars_write, bars_read, "any"),
     Format("sums, and the rest to a number", slots_write, slots_read, "any"),
     Format("chunks with numbers and sizes", chunks_write, chunks_read),
@@ -253,8 +268,12 @@ class OverValuesTest(SightingsCase):
             path.write_text(head + seal % (over, more))
             status, out, error = self.run_command("template", "check", path)
             self.assertTrue(status and said in out + error, (over, out, error))
-        path.write_text(head + (seal % ("[marks, marks, marks]", "")).replace(", between: ''", ""))
-        self.assertIn("a first and a last element", "".join(map(str, self.run_command("template", "check", path))))
+        for over, more, said in (
+            ("[marks, marks, marks]", "", "a first and a last element"),
+            ("[marks, marks]", ", named: '='", "only values that are joined"),
+        ):
+            path.write_text(head + (seal % (over, more)).replace(", between: ''", ""))
+            self.assertIn(said, "".join(map(str, self.run_command("template", "check", path))))
 
 
 if __name__ == "__main__":

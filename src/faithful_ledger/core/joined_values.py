@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import base64
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from itertools import islice, permutations, product
 from math import log2
 from typing import NamedTuple
 
+from faithful_ledger.core.address import name_in_text
 from faithful_ledger.core.deadline import Deadline
 from faithful_ledger.core.hashed_values import WIDEST, Leaves, leaves_of, said_by
 from faithful_ledger.core.placed_seals import Placed
@@ -21,20 +24,30 @@ from faithful_ledger.core.wrapping.masked import holder_and_name
 __all__ = ["joined_values"]
 
 MARKS = ("", "|", ":", ",", ";", "-", "_", " ", "&", "/", "#", "+", ".", "\n")
+NAMED = (
+    (None, MARKS),
+    ("=", ("&", ";", ",", "|", "\n", "")),
+    (":", (",", ";", "|", "\n", "")),
+)  # behind names, between
 MOST_HASHES, MOST_GROUPS = 4, 8
 MOST_IN_ORDER, MOST_IN_ANY, LONGEST = 32, 10, 3  # values of a group; those of which any so many are tried in any order
+MOST_TOGETHER = 64  # values of one checksum
 NOTHING = "null"  # no field holds it
 MOST_TRIED = 1 << 18  # for each checksum
 
 
 class _Way(NamedTuple):
-    """Values in an order, with a mark between two."""
+    """Values in an order, with a mark between two; each with its name and something behind that, if it is `named`."""
 
     paths: tuple[str, ...]
     mark: str
+    named: str | None
 
-    def text(self, leaves: Mapping[str, bytes]) -> bytes:
-        return self.mark.encode().join([leaves[path] for path in self.paths])
+    def text(self, said: Mapping[str, bytes]) -> bytes:
+        if self.named is None:
+            return self.mark.encode().join([said[path] for path in self.paths])
+        names = [f"{name_in_text(path)}{self.named}".encode() for path in self.paths]
+        return self.mark.encode().join([name + said[path] for name, path in zip(names, self.paths, strict=True)])
 
 
 def joined_values(
@@ -55,18 +68,19 @@ def joined_values(
     ]
     said = [{path: said_by(each[path]) for path in common} for each in leaves]
     for path in hashes[:MOST_HASHES]:
-        wanted = leaves[0][path].text.encode()
-        known = [each for each in algorithms if _may_be(wanted, each)]
+        numbers = _as_numbers(leaves[0][path].text)
+        known = [each for each in algorithms if not numbers.keys().isdisjoint(_widths(each))]
         orders = dict.fromkeys(_orders([other for other in common if other != path], set(changing)))
-        ways = (_Way(order, mark) for order in orders for mark in MARKS[: None if len(order) > 1 else 1])
+        ways = (_Way(order, mark, named) for order in orders for named, marks in NAMED for mark in marks)
         for tried, (way, algorithm) in enumerate(islice(product(ways, known), MOST_TRIED), 1):
             if end.over:
                 return
-            forms = dict(spellings(algorithm, algorithm([memoryview(way.text(said[0]))])))
-            form = next((form for form, text in forms.items() if text == wanted), "")
-            if form and (placed := _placed(part, leaves, said, path, way, algorithm, form, tried)) is not None:
-                yield placed
-                break
+            result = algorithm([memoryview(way.text(said[0]))])
+            if any(result == numbers.get(width) for width in _widths(algorithm)):
+                placed = _placed(part, leaves, said, path, way, algorithm, tried)
+                if placed is not None:
+                    yield placed
+                    break
 
 
 def _orders(paths: Sequence[str], changing: set[str]) -> Iterator[tuple[str, ...]]:
@@ -79,19 +93,32 @@ def _orders(paths: Sequence[str], changing: set[str]) -> Iterator[tuple[str, ...
             tuple(group[start:stop])
             for start in range(min(len(group), MOST_IN_ORDER))
             for stop in range(len(group), start + 1, -1)
-            if len(group) <= MOST_IN_ORDER or (start, stop) == (0, len(group))
+            if len(group) <= MOST_IN_ORDER or (start, stop) == (0, min(len(group), MOST_TOGETHER))
         ]
         by_name = tuple(sorted(group, key=holder_and_name))
         some = [order for size in range(2, LONGEST + 1) for order in permutations(group[:MOST_IN_ANY], size)]
         yield from (order for order in (*runs, by_name, *some) if not changing.isdisjoint(order))
-    if len(groups) > 1:
+    if 1 < len(groups) <= len(paths) <= MOST_TOGETHER:
         yield tuple(paths)
 
 
-def _may_be(text: bytes, algorithm: Algorithm) -> bool:
-    """Whether a text has the length of a result."""
-    decimal = () if algorithm.is_digest else range(7, len(str(1 << algorithm.bits)) + 1)
-    return len(text) in decimal or any(len(text) == len(each) for _, each in spellings(algorithm, 0))
+def _widths(algorithm: Algorithm) -> tuple[int, ...]:
+    """How many bits what is stored of it may have; 0 stands for a decimal number."""
+    return (algorithm.bits,) if algorithm.is_digest else (algorithm.bits, 0)
+
+
+def _as_numbers(text: str) -> dict[int, int]:
+    """The results that a text may spell, by how many bits they have; 0 stands for a decimal number."""
+    found: dict[int, int] = {}
+    digits = text.replace("-", "")
+    if digits.isdigit() and text.lstrip("-") == digits:
+        found[0] = int(text) if int(text) >= 0 else int(text) + (1 << (32 if int(text) >= -(1 << 31) else 64))
+    with suppress(ValueError):
+        found[4 * len(digits)] = int(digits, 16)
+    with suppress(ValueError):
+        raw = base64.b64decode(text, validate=True)
+        found.setdefault(8 * len(raw), int.from_bytes(raw, "big"))
+    return found
 
 
 def _placed(
@@ -101,21 +128,22 @@ def _placed(
     path: str,
     way: _Way,
     algorithm: Algorithm,
-    form: str,
     tried: int,
 ) -> Placed | None:
     """A checksum that was found in the first save, if it holds in all of them."""
     texts = [way.text(each) for each in said]
-    for each, text in zip(leaves, texts, strict=True):
-        if dict(spellings(algorithm, algorithm([memoryview(text)])))[form] != each[path].text.encode():
-            return None
+    spelled = [dict(spellings(algorithm, algorithm([memoryview(text)]))) for text in texts]
+    stored = [each[path].text.encode() for each in leaves]
+    holding = (form for form in spelled[0] if [each[form] for each in spelled] == stored)
+    if (form := next(holding, None)) is None:
+        return None
     start, end = bare_span(part.contents[0], leaves[0][path])
     bits = min(algorithm.bits, WIDEST) * len(set(texts)) - log2(tried)
     count = len(texts)
     found = Finding(
         algorithm, Edge(0), Edge(0, True), Edge(start), end - start, form, holds_in=count, of=count, bits=bits
     )
-    value = Value(paths=way.paths, between=way.mark)
+    value = Value(paths=way.paths, between=way.mark, named=way.named)
     words = value.joined_in_words + (f" of {part.words}" if part.words else "")
     over = Part(tuple(texts), words, part.layers, "", part, value=value)
     return Placed(found, part, over)

@@ -49,7 +49,7 @@ class Value(NamedTuple):
     """The object or list at `path` of a JSON text, or a single value of any text (`is_single`), or all of the text
     without the member that is at `without`, of which so many bytes before and behind its letters are left out
     (`beside`); in a `form`, or as it is. Or what single values at `paths` say, one behind the other with something
-    `between` two.
+    `between` two; each with its name and something behind that in front of it, if it is `named`.
     """
 
     path: str = ""
@@ -59,12 +59,14 @@ class Value(NamedTuple):
     is_single: bool = False
     paths: tuple[str, ...] = ()
     between: str = ""
+    named: str | None = None
 
     @property
     def joined_in_words(self) -> str:
         names = ", ".join(self.paths) if len(self.paths) <= MOST_NAMED else f"all {len(self.paths)} fields"
         blank = {"": "with nothing between them", "\n": "by line breaks", " ": "by blanks"}
-        return f"the values of {names}, joined {blank.get(self.between, f'by “{self.between}”')}"
+        with_names = f" with their names and “{self.named}”" if self.named is not None else ""
+        return f"the values of {names}{with_names}, joined {blank.get(self.between, f'by “{self.between}”')}"
 
 
 class Part(NamedTuple):

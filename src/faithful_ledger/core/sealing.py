@@ -312,6 +312,7 @@ def _value_sealed(draft: Draft, placed: Placed, held: str, value: Value) -> str:
     if value.paths:
         names = [draft.value_at(held, path) for path in value.paths]
         keys = {**seal_keys(finding.algorithm), "over": names, "between": value.between}
+        keys |= {"named": value.named} if value.named is not None else {}
         path = draft.seal_value(held, placed.stored, finding.form, keys, {})
         _check(draft, path, _note(finding))
         return path

@@ -3,7 +3,14 @@
 from faithful_ledger.core.address.address import NEXT, Address, PathFormula, Said
 from faithful_ledger.core.address.expressions import FUNCTIONS, Expression, Lookup
 from faithful_ledger.core.address.names import ROW, NamePart, name_parts
-from faithful_ledger.core.address.paths import Step, format_name, format_path, parse_path, split_outside_quotes
+from faithful_ledger.core.address.paths import (
+    Step,
+    format_name,
+    format_path,
+    name_in_text,
+    parse_path,
+    split_outside_quotes,
+)
 
 __all__ = [
     "FUNCTIONS",
@@ -18,6 +25,7 @@ __all__ = [
     "Step",
     "format_name",
     "format_path",
+    "name_in_text",
     "name_parts",
     "parse_path",
     "split_outside_quotes",

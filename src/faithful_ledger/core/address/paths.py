@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from faithful_ledger.core.errors import AddressError
 
-__all__ = ["TEXT", "Step", "format_name", "format_path", "parse_path", "split_outside_quotes"]
+__all__ = ["TEXT", "Step", "format_name", "format_path", "name_in_text", "parse_path", "split_outside_quotes"]
 
 QUOTED = r'"(?P<{0}>(?:[^"\\]|\\.)*+)"'
 STEP = re.compile(
@@ -61,6 +61,13 @@ def parse_path(text: str) -> tuple[Step, ...]:
     if not steps:
         raise _no_path(text, 0)
     return tuple(steps)
+
+
+def name_in_text(path: str) -> str:
+    """What the value at a path is called in its text: an attribute without `@`, the text of an element as that."""
+    steps = [step for step in parse_path(path) if step.name != "#text"]
+    last = steps[-1] if steps else Step()
+    return (last.name or last.value or str(last.index)).removeprefix("@")
 
 
 def _no_path(text: str, at: int) -> AddressError:

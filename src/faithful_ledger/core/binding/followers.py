@@ -17,6 +17,7 @@ from itertools import pairwise
 from types import MappingProxyType
 from typing import Literal, NamedTuple
 
+from faithful_ledger.core.address import name_in_text
 from faithful_ledger.core.binding.lookup import named_from, named_in
 from faithful_ledger.core.binding.nodes import FieldNode, GroupNode, Node, RowsNode
 from faithful_ledger.core.binding.spans import field_at
@@ -185,13 +186,16 @@ class Follower(NamedTuple):
 
     def _joined(self, source: Source) -> bytes:
         """Its values joined: texts without quotes and escapes, numbers as they are spelled."""
-        assert self.node.spec.seal is not None and self.node.spec.seal.between is not None
-        said = list[bytes]()
+        seal, said = self.node.spec.seal, list[bytes]()
+        assert seal is not None and seal.between is not None
         for each in self.values:
             raw = bytes(source.read(each.start, each.end))
             value = each.spec.storage.decode(raw) if isinstance(each, FieldNode) else raw
-            said.append(value.encode("utf-8", "surrogateescape") if isinstance(value, str) else raw.strip(QUOTES))
-        return self.node.spec.seal.between.encode().join(said)
+            text = value.encode("utf-8", "surrogateescape") if isinstance(value, str) else raw.strip(QUOTES)
+            path = each.spec.address.path
+            name = name_in_text(path.text) if path is not None else each.spec.name
+            said.append((f"{name}{seal.named}".encode() if seal.named is not None else b"") + text)
+        return seal.between.encode().join(said)
 
     def _own_bytes(self) -> tuple[int, int]:
         """The bytes that the seal does not see as they are: its own, in a text without quotes, and what is left out

@@ -91,7 +91,8 @@ class Derived:
 @dataclass(slots=True, frozen=True)
 class SealSpec:
     """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
-    positive counts from the end. With `between` it names values of a text, which are joined with these letters. `own`
+    positive counts from the end. With `between` it names values of a text, which are joined with these letters,
+    each behind its name and what is behind that if they are `named`. `own`
     is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal that fill them; so many bytes in
     front of them and behind them are left out with them (`beside`). With `unpacked` it covers what its bytes are when
     these layers are undone, the outermost first, or as JSON in another form. Where the last element is `file`, it goes
@@ -108,13 +109,15 @@ class SealSpec:
     before_end: int = 0
     behind_first: bool = False
     between: str | None = None
+    named: str | None = None
 
     @property
     def elements_in_words(self) -> str:
         """From which element to which it goes, or to how many bytes before the end of the file; or which values."""
         if self.between is not None:
             mark = f"by “{self.between}”" if self.between else "with nothing between them"
-            return f"the values of {', '.join(self.over)}, joined {mark}"
+            names = f" with their names and “{self.named}”" if self.named is not None else ""
+            return f"the values of {', '.join(self.over)}{names}, joined {mark}"
         first, last = self.over
         if first == last:
             return first

@@ -79,6 +79,7 @@ class Seal(Part):
     beside: Annotated[list[Annotated[int, Field(ge=0, le=1 << 30)]], Field(min_length=2, max_length=2)] = [0, 0]
     unpacked: Annotated[list[Words], Field(max_length=6)] = []
     between: Annotated[str, Field(max_length=16)] | None = None
+    named: Annotated[str, Field(max_length=16)] | None = None
     policy: Literal["renew", "leave"] = "renew"
     start: Unsigned | None = None
     unit: Annotated[int, Field(ge=1, le=1 << 24)] = 1

@@ -30,7 +30,9 @@ Array: TypeAlias = np.ndarray[Any, Any]
 LEAST_LIFTED = 3  # saves: one gives the start value, one the multiplier, and one confirms both
 MULTIPLIERS = (31, 33, 37, 131, 17, 23, 29, 101, 1313, 13131, 131_313, 257, 65_599, 16_777_619, 0x41C64E6D, 0x0019660D)
 NAMED = {each.multiplier: name for name, each in HASHES.items() if each.multiplier}
-UNDONE = [name for name, each in HASHES.items() if each.undo is not None and each.bits >= 32]
+UNDONE = sorted(
+    (name for name, each in HASHES.items() if each.undo and each.bits >= 32), key=lambda name: HASHES[name].bits
+)
 MURMUR = "murmur3-32"
 SEEDS = {
     name: (*range(1, 256), 1234, 0xDEADBEEF, 0x9747B28C, 0x9E3779B1) for name in ("xxhash-32", "xxhash-64", "xxh3-64")
@@ -38,7 +40,7 @@ SEEDS = {
 MOST_SEEDED, BYTES_OF_A_CALL = 1 << 27, 2000  # bytes that are hashed with these; what a call costs beside them
 MOST_PLACES, MOST_FIXED = 40, 12  # places beside which ranges are tried, and that any usual range may belong to
 MOST_LEFT = 1 << 14  # multipliers that are left of all tries: where so many are, the bytes decide nothing
-MOST_UNDONE, MOST_OF_MURMUR = 1 << 20, 1 << 19  # bytes, and words of four at a time, that are undone one by one
+MOST_UNDONE, MOST_OF_MURMUR = 5 << 17, 1 << 19  # bytes, and words of four at a time, that are undone one by one
 LARGEST_WHOLE = 1 << 14  # bytes of a payload
 SIZED = 5.0  # bits that say how many a number has
 

@@ -48,6 +48,8 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
     if between is not None and (not isinstance(given, list) or keys.get("own") or keys.get("unpacked")):
         text = "what is between values needs a list of them in `over`, and neither `own` nor `unpacked`"
         mistakes.append(((*where, "between"), text))
+    if keys.get("named") is not None and between is None:
+        mistakes.append(((*where, "named"), "only values that are joined, with `between`, have their names in front"))
     before, behind = keys.get("beside", (0, 0))
     if (before or behind) and keys.get("own") != "left out":
         mistakes.append(((*where, "beside"), "only with `own: left out` something beside it is left out"))
@@ -60,7 +62,9 @@ def seal_spec(keys: Keys, where: Where, mistakes: Mistakes) -> SealSpec:
         mistakes.append(((*where, "own"), "a seal does not see itself in what its bytes unpack to"))
     found = _algorithm(keys, where, mistakes)
     own, policy = keys.get("own"), keys.get("policy", "renew")
-    return SealSpec(found, over, own, policy, span, (before, behind), unpacked, before_end, behind_first, between)
+    return SealSpec(
+        found, over, own, policy, span, (before, behind), unpacked, before_end, behind_first, between, keys.get("named")
+    )
 
 
 def _algorithm(keys: Keys, where: Where, mistakes: Mistakes) -> Algorithm:
