@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from faithful_ledger.core.evidence.far_keys import far_keyed_places
+from faithful_ledger.core.evidence.places import related_places
 from faithful_ledger.core.evidence.shown import readings
 from tests.cli.test_from_sightings import Format, SightingsCase, voyage
 from tests.support import LedgerCase
@@ -195,7 +196,26 @@ def fractions(order: str, *, in_text: bool) -> tuple[Write, Read]:
     return write, read
 
 
+def apart(times: int, constant: int, form: str) -> tuple[Write, Read]:
+    """Only the rest to a number, or the number and something, is stored."""
+
+    def write(value: dict[str, Any]) -> bytes:
+        head = struct.pack(form, value["day"], value["name"].encode(), times * value["marks"] + constant)
+        body = b"BWAP" + head + holds(value)
+        return body + struct.pack("<I", zlib.crc32(body))
+
+    def read(content: bytes) -> tuple[int, int, str]:
+        assert zlib.crc32(content[:-4]) == int.from_bytes(content[-4:], "little")
+        day, name, stored = struct.unpack_from(form, content, 4)
+        return (stored - constant) * times, day, name_in(name)
+
+    return write, read
+
+
 HIDDEN = (
+    Format("the rest to a number alone", *apart(-1, 9_999_999, "<H26sI"), "crc-32"),
+    Format("a number below zero alone", *apart(-1, 0, ">H26si"), "crc-32"),
+    Format("a number and something alone", *apart(1, 770_123, ">H26sI"), "crc-32"),
     Format("a key in front, for each save", *under_key("<", behind=False, of_player=False), "crc-32"),
     Format("a key behind, for each player", *under_key(">", behind=True, of_player=True), "crc-32"),
     Format("a key in sections that change places", sections_write, sections_read, "sum16"),
@@ -302,3 +322,5 @@ class DecoyTest(LedgerCase):
                 ]
                 (seen, *_) = readings([str(number) for number in numbers])
                 self.assertEqual(far_keyed_places(saves, seen), [])
+                apart = [place for place in related_places(saves, seen) if place.scale == -1 or abs(place.bias) > 256]
+                self.assertEqual(apart, [])

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
-from itertools import pairwise
+from itertools import pairwise, product
 from typing import NamedTuple
 
 import numpy as np
@@ -29,6 +29,8 @@ REACH = 8  # a value that was seen to change has a changed byte within so many f
 AT_ONCE = 1 << 20
 LARGEST_BIAS = 256
 LARGEST_SCALE = 100_000
+APART = ("u32le", "i32le", "u32be", "i32be", "u16le", "u16be", "i16le", "i16be", "u64le", "i64le", "u64be", "i64be")
+ENOUGH_CHANGE = 20.0  # bits
 MOST_PLACES = 4000
 MOST_PAIRS = 3
 ROUNDED = tuple(map(Fraction, (10, 100, 256, 65536)))
@@ -71,7 +73,33 @@ def related_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadlin
         return []
     found = _by_lanes(cut, seen, sighted) if known and size > SMALL else []
     found = found or _with(cut, seen, sighted, len(sighted), end)
-    return [*hidden_places(cut, seen, end), *found][:MOST_PLACES]
+    found = [*hidden_places(cut, seen, end), *found]
+    return (found or list(_apart(cut, seen, known, end)))[:MOST_PLACES]
+
+
+def _apart(data: list[Array], seen: Sequence[Sighting], known: list[int], end: Deadline) -> Iterator[Place]:
+    """Whole numbers that are what was seen and any constant, or the rest to one, where the sightings change so much
+    that hardly another number changes as they do; for want of anything closer.
+    """
+    numbers = np.array([float(seen[j].number or 0) for j in known])
+    much = float(np.log2(np.abs(np.diff(numbers)) + 1).sum()) >= ENOUGH_CHANGE
+    if not much or np.unique(numbers).size < MANY or any(number % 1 for number in numbers) or data[0].size > SMALL:
+        return
+    turned = {"more": "less", "less": "more"}
+    for times in (1, -1):
+        pairs = _pairs(seen, known)
+        pairs = [pair._replace(kind=turned.get(pair.kind, pair.kind)) for pair in pairs] if times < 0 else pairs
+        for offsets, name in product(_possible(data, pairs), APART):
+            if end.over:
+                return
+            here, values = _survivors(NUMBERS[name], data, known, pairs, offsets, seen)
+            stored = np.stack([values[j] for j in known]) if here.size else np.empty((len(known), 0))
+            rest = stored - times * numbers[:, None]
+            for index in np.flatnonzero((rest == rest[0]).all(axis=0)):
+                plain = _Relation(Fraction(times), None)
+                place = _place(NUMBERS[name], here, int(index), data, values, len(known), len(known), plain)
+                place.bias = float(rest[0][index])
+                yield place
 
 
 def hidden_places(data: Sequence[Array], seen: Sequence[Sighting], end: Deadline = NEVER) -> Iterator[Place]:
