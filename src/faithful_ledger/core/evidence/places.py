@@ -19,7 +19,7 @@ from faithful_ledger.core.deadline import NEVER, Deadline
 from faithful_ledger.core.evidence.lanes import biased_lanes, changed_words, scaled_lanes
 from faithful_ledger.core.evidence.place import Mask, Place
 from faithful_ledger.core.evidence.reading import FEW_SCALES, SCALES, Array, read_numbers, words_at
-from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as
+from faithful_ledger.core.evidence.sightings import Sighting, are_switches, is_shown_as, says_much
 from faithful_ledger.core.storage import NUMBERS, Float, WholeNumber
 
 __all__ = ["MANY", "SMALL", "hidden_places", "related_places"]
@@ -30,7 +30,6 @@ AT_ONCE = 1 << 20
 LARGEST_BIAS = 256
 LARGEST_SCALE = 100_000
 APART = ("u32le", "i32le", "u32be", "i32be", "u16le", "u16be", "i16le", "i16be", "u64le", "i64le", "u64be", "i64be")
-ENOUGH_CHANGE = 20.0  # bits
 MOST_PLACES = 4000
 MOST_PAIRS = 3
 ROUNDED = tuple(map(Fraction, (10, 100, 256, 65536)))
@@ -81,10 +80,9 @@ def _apart(data: list[Array], seen: Sequence[Sighting], known: list[int], end: D
     """Whole numbers that are what was seen and any constant, or the rest to one, where the sightings change so much
     that hardly another number changes as they do; for want of anything closer.
     """
-    numbers = np.array([float(seen[j].number or 0) for j in known])
-    much = float(np.log2(np.abs(np.diff(numbers)) + 1).sum()) >= ENOUGH_CHANGE
-    if not much or np.unique(numbers).size < MANY or any(number % 1 for number in numbers) or data[0].size > SMALL:
+    if data[0].size > SMALL or not says_much([seen[j].number for j in known]):
         return
+    numbers = np.array([float(seen[j].number or 0) for j in known])
     turned = {"more": "less", "less": "more"}
     for times in (1, -1):
         pairs = _pairs(seen, known)

@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
+from itertools import pairwise
+from math import log2
 from typing import Any, Literal
 
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.numbers import parse_decimal
 
-__all__ = ["RELATIONS", "ROUNDINGS", "Sighting", "are_switches", "is_shown_as", "parse_sighting"]
+__all__ = ["RELATIONS", "ROUNDINGS", "Sighting", "are_switches", "is_shown_as", "parse_sighting", "says_much"]
 
 Kind = Literal["number", "text", "more", "less", "same", "changed", "any"]
+LEAST_DISTINCT, ENOUGH_CHANGE = 3, 20.0  # numbers, and bits of their changes, that say much
 LONGEST = 30  # digits of a number; longer ones are texts
 ON, OFF = ("yes", "on", "true"), ("no", "off", "false")
 ROUNDINGS = ("nearest", "floor")
@@ -62,6 +65,13 @@ def are_switches(seen: Sequence[Sighting]) -> bool:
     """Whether all that was seen is yes or no, and both were."""
     states = {sighting.switched for sighting in seen if sighting.kind != "any"}
     return states == {True, False}
+
+
+def says_much(numbers: Sequence[Fraction | None]) -> bool:
+    """Whether whole numbers differ so much that hardly others change as they do."""
+    whole = [int(number) for number in numbers if number is not None and number.denominator == 1]
+    changes = sum(log2(abs(after - before) + 1) for before, after in pairwise(whole))
+    return len(whole) == len(numbers) and len(set(whole)) >= LEAST_DISTINCT and changes >= ENOUGH_CHANGE
 
 
 def parse_sighting(text: str) -> Sighting:

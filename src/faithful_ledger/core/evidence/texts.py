@@ -15,7 +15,7 @@ from faithful_ledger.core.evidence.exact import ENOUGH_TO_DOUBT, telling
 from faithful_ledger.core.evidence.hidden_paths import constant_masks, masks_beside
 from faithful_ledger.core.evidence.place import Place
 from faithful_ledger.core.evidence.reading import SCALES
-from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as
+from faithful_ledger.core.evidence.sightings import Sighting, is_shown_as, says_much
 from faithful_ledger.core.formats import Document
 from faithful_ledger.core.formats.document import TextLeaf
 from faithful_ledger.core.formats.keyed_paths import KeyedPaths
@@ -30,6 +30,7 @@ __all__ = ["path_places"]
 AT_ONCE = 1 << 12
 LARGE, MOST_AT_ONCE = 1 << 20, 200  # bytes of a text; and numbers in it that are looked at where they are
 LARGEST_KEYED, MOST_ALIKE = 4 << 20, 64  # bytes of a text whose records are compared; values that say what was seen
+MOST_TIMES = 10_000  # as much as what was seen
 HAIR = 1e-6  # by which a fraction may be off
 ROUNDED_SCALES = (1.0, 0.01)
 ROUNDED = (("nearest", -HAIR), ("floor", HAIR), ("nearest", HAIR))  # a half in every save was cut off
@@ -60,7 +61,10 @@ def path_places(documents: Sequence[Document], seen: Sequence[Sighting], end: De
         return found
     found = list(_grouped(documents, seen, sighted, end)) or list(_rounded(documents, seen, sighted, end))
     if not found and not is_large and not end.over:
-        return list(masks_beside(documents, seen)) or list(constant_masks(documents, seen))
+        found = list(masks_beside(documents, seen)) or list(constant_masks(documents, seen))
+        if found or not says_much([seen[j].number for j in sighted]):
+            return found
+        found = list(_apart(documents, seen, sighted, end))
     return [_keyed(place, documents) for place in found]
 
 
@@ -113,6 +117,28 @@ def _in_other_records(documents: Sequence[Document], seen: Sequence[Sighting], e
             place = Place(tuple(each.start for each in held), first.stored_as, len(seen), len(seen))
             yield _described(place, documents[0], path, [each.value for each in held])
             return
+
+
+def _apart(
+    documents: Sequence[Document], seen: Sequence[Sighting], sighted: list[int], end: Deadline
+) -> Iterator[Place]:
+    """Numbers that are what was seen and any constant, or the rest to one, or any number of times it."""
+    numbers = [seen[j].number or Fraction(0) for j in sighted]
+    leaves = [{leaf.path: leaf for leaf in _leaves(document, end) if leaf.is_number} for document in documents]
+    for path, leaf in leaves[0].items():
+        held = [each[path] for each in leaves if path in each]
+        values = [held[j].value for j in sighted] if len(held) == len(leaves) else []
+        stored = [value for value in values if isinstance(value, Fraction)]
+        if len(stored) < len(sighted) or len(set(stored)) < len(set(numbers)):
+            continue
+        first, second = (numbers.index(each) for each in sorted(set(numbers))[:2])
+        scale = (stored[second] - stored[first]) / (numbers[second] - numbers[first])
+        bias = stored[first] - scale * numbers[first]
+        is_plain = abs(scale) == 1 or (bias == 0 and 1 / MOST_TIMES <= abs(scale) <= MOST_TIMES)
+        if is_plain and all(each == scale * number + bias for each, number in zip(stored, numbers, strict=True)):
+            starts = tuple(each.start for each in held)
+            place = Place(starts, leaf.stored_as, len(sighted), len(sighted), float(scale), float(bias))
+            yield _described(place, documents[0], path, [each.value for each in held])
 
 
 def _grouped(

@@ -73,6 +73,9 @@ class Checksum(FixedSize):
             raw = text.rjust(self.size, old[:1]) if old[:1] in (b"0", b" ") else text.ljust(self.size, b"\0")
             if len(raw) > self.size:
                 raise ValueRefused(f"{value} has more than {self.size} digits", "give the field more room")
+            if len(text) < self.size and len(old) == self.size and old.lstrip(b"-").isdigit() and old[:1] != b"0":
+                what = f"{value} has fewer digits than its place ({self.size}), which nothing filled up until now"
+                raise ValueRefused(what, "nothing was written; describe the file as a text, or enter another value")
             return raw
         return f"{value:0{self.size}{'x' if self.written == 'hex' else 'X'}}".encode()
 
