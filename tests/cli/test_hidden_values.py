@@ -4,6 +4,7 @@ others that a game compares them with, or are packed as runs.
 
 from __future__ import annotations
 
+import base64
 import json
 import random
 import re
@@ -212,7 +213,31 @@ def apart(times: int, constant: int, form: str) -> tuple[Write, Read]:
     return write, read
 
 
+def only_in_json(spell: Callable[[int], Any], of: Callable[[Any], int]) -> tuple[Write, Read]:
+    """A number that is nowhere spelled as the game shows it."""
+
+    def write(value: dict[str, Any]) -> bytes:
+        kept = {key: value[key] for key in ("name", "day", "crew", "lots")}
+        return json.dumps({"purse": spell(value["marks"]), **kept}).encode()
+
+    def read(content: bytes) -> tuple[int, int, str]:
+        found = json.loads(content)
+        return of(found["purse"]), found["day"], found["name"]
+
+    return write, read
+
+
+def coded(number: int) -> str:
+    return base64.b64encode(str(number).encode()).decode()
+
+
 HIDDEN = (
+    Format(
+        "the rest to a number in JSON", *only_in_json(lambda marks: 9_999_999 - marks, lambda rest: 9_999_999 - rest)
+    ),
+    Format("seven times a number in JSON", *only_in_json(lambda marks: 7 * marks, lambda stored: stored // 7)),
+    Format("hexadecimal digits in JSON", *only_in_json(lambda marks: f"0x{marks:08X}", lambda text: int(text, 16))),
+    Format("digits in base64 in JSON", *only_in_json(coded, lambda text: int(base64.b64decode(text, validate=True)))),
     Format("the rest to a number alone", *apart(-1, 9_999_999, "<H26sI"), "crc-32"),
     Format("a number below zero alone", *apart(-1, 0, ">H26si"), "crc-32"),
     Format("a number and something alone", *apart(1, 770_123, ">H26sI"), "crc-32"),

@@ -187,6 +187,33 @@ class ReaderTest(CommandCase):
                     given.append(f"{name}={payload}")
                 self.same(save, folder / file, names, *given)
 
+    def test_numbers_that_strings_of_json_spell_are_read_and_keep_their_spelling(self) -> None:
+        spelled = (
+            ('"0x3bf1"', '"0x11170"'),
+            ('"0X00003BF1"', '"0X00011170"'),
+            ('"MTUzNDU="', '"NzAwMDA="'),
+            ('"15345"', '"70000"'),
+            ("15345", "70000"),
+        )
+        fields = "".join(f"      - {{field: n{number}, as: number}}\n" for number in range(len(spelled)))
+        head = 'ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: "*.json"\n    format: json\n    layout:\n'
+        template = parse_template(f"{head}{fields}".encode(), "t")
+        path, out = self.folder / "one.json", self.folder / "t.yaml"
+        path.write_text(json.dumps({f"n{number}": "@" for number in range(len(spelled))}))
+        whole = path.read_text()
+        for old, _ in spelled:
+            whole = whole.replace('"@"', old, 1)
+        path.write_text(whole)
+        save = open_save(path, template)
+        read = [save.fields(f"n{number}")[0].value for number in range(len(spelled))]
+        self.assertEqual(read, [15345] * len(spelled))
+        self.same(save, path, ["save"])
+        out.write_text(f"{head}{fields}")
+        for number, (old, new) in enumerate(spelled):
+            made = self.folder / f"made{number}.json"
+            self.json_of("post", path, "--template", out, "--set", f"n{number}=70000", "--out", made)
+            self.assertEqual(made.read_text(), whole.replace(f'"n{number}": {old}', f'"n{number}": {new}'))
+
     def opened(self, path: Path, name: str) -> Save:
         found = self.shelf().library().get(name)
         return open_save(path, found)

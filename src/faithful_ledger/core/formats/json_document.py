@@ -24,7 +24,7 @@ from faithful_ledger.core.formats.json_leaves import JsonLeaf, json_leaf_at, jso
 from faithful_ledger.core.formats.json_text import json_values, unquoted
 from faithful_ledger.core.formats.text_document import TextDocument
 from faithful_ledger.core.source import Source
-from faithful_ledger.core.storage import JsonNumber, JsonSwitch, JsonText, JsonWord, Storage
+from faithful_ledger.core.storage import JsonNumber, JsonSwitch, JsonText, JsonWord, NumberInJson, Storage
 
 if TYPE_CHECKING:
     from faithful_ledger.core.formats.json_index import JsonIndex
@@ -39,7 +39,7 @@ BLANK = re.compile(rb"[ \t\r\n]*+")
 SCALAR = re.compile(r'"(?:[^"\\]++|\\.)*+"|[^\s,\]}:"{\[]++', re.DOTALL)
 HEAD = re.compile(rb'[ \t\r\n]*+("(?:[^"\\]++|\\.)*+")[ \t\r\n]*+:[ \t\r\n]*+', re.DOTALL)
 KINDS = {b"{": "object", b"[": "array", b'"': "string", b"t": "word", b"f": "word", b"n": "word"}
-KINDS_OF_VALUES: dict[str, Callable[[], Storage]] = {"number": JsonNumber, "text": JsonText, "switch": JsonSwitch}
+KINDS_OF_VALUES: dict[str, Callable[[], Storage]] = {"number": NumberInJson, "text": JsonText, "switch": JsonSwitch}
 BRACKETS = {b"{": b"}", b"[": b"]"}
 
 

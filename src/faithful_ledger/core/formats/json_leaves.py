@@ -20,11 +20,14 @@ from faithful_ledger.core.formats.json_text import (
     unquoted,
 )
 from faithful_ledger.core.storage.numbers import parse_decimal
+from faithful_ledger.core.storage.spelled import exact_number
 
-__all__ = ["JsonLeaf", "json_leaf_at", "json_leaves", "json_tree"]
+__all__ = ["IN_QUOTES", "JsonLeaf", "json_leaf_at", "json_leaves", "json_tree"]
 
 LONGEST_NUMBER = 60
 QUOTED_NUMBER = re.compile(rb'"-?[0-9]{1,18}(?:\.[0-9]{1,18})?(?:[eE][+-]?[0-9]{1,2})?"')
+SPELLED_NUMBER = re.compile(rb'"(?:0[xX][0-9A-Fa-f]{1,16}|[K-O][A-Za-z0-9+/]{2,31}={0,2})"')  # or like one in base64
+IN_QUOTES = "quoted digits"  # how a string is stored that is such a number
 DEEPEST_TEXTS = 4  # texts within texts
 
 
@@ -62,15 +65,18 @@ class JsonLeaf:
     @property
     def is_number(self) -> bool:
         """Also of a string that holds nothing else."""
-        return self.stored_as.startswith("digits") or QUOTED_NUMBER.fullmatch(self.raw) is not None
+        is_number = self.stored_as.startswith(("digits", IN_QUOTES))
+        return is_number or QUOTED_NUMBER.fullmatch(self.raw) is not None
 
     @property
     def about(self) -> float:
         """A number as the nearest float."""
-        return float(self.raw.strip(b'"'))
+        return float(self.value) if self.stored_as.startswith(IN_QUOTES) else float(self.raw.strip(b'"'))
 
     @property
     def value(self) -> Fraction | str:
+        if self.stored_as.startswith(IN_QUOTES):
+            return exact_number(self.text) or Fraction(0)
         if self.is_number:
             return parse_decimal(self.raw.decode().strip('"')) or Fraction(0)
         return unquoted(self.raw) if self.raw[:1] == b'"' else self.raw.decode()
@@ -141,7 +147,9 @@ def _leaves(text: JsonValues, depth: int) -> Iterator[JsonLeaf]:
             stored_as = "null" if text.data[start] == 110 else "true or false"
             yield JsonLeaf(around, step, start, end, stored_as, text.data[start:end])
         elif kind == STRING_KIND:
-            leaf = JsonLeaf(around, step, start, end, "utf-8", text.data[start:end])
+            raw = text.data[start:end]
+            is_number = SPELLED_NUMBER.fullmatch(raw) is not None and exact_number(unquoted(raw)) is not None
+            leaf = JsonLeaf(around, step, start, end, IN_QUOTES if is_number else "utf-8", raw)
             yield leaf
             yield from _inside(leaf, depth)
 

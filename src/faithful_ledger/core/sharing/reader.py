@@ -31,6 +31,7 @@ from faithful_ledger.core.storage import (
     FreeText,
     Guid,
     Integer,
+    JsonNumber,
     Leb128,
     ListedText,
     Moment,
@@ -43,6 +44,7 @@ from faithful_ledger.core.storage import (
     Switches,
     UnpackedDecimal,
 )
+from faithful_ledger.core.storage.base import Wrapping
 from faithful_ledger.core.storage.spelled import WholeInText
 from faithful_ledger.core.template.model import ElementSpec, FieldSpec, FileSpec, GroupSpec, RowsSpec, Template
 
@@ -281,7 +283,7 @@ class _Program:
                 yield f'    {g}.put("{element.name}", rows_{inner})'
             else:
                 assert isinstance(element, FieldSpec)
-                yield f"    number = {found}"
+                yield f"    number = {f'spelled({found})' if _is_number(element.storage) else found}"
                 whole = "number if isinstance(number, int) else None"
                 yield f'    {g}.put("{element.name}", {_json_value(element, "number")}, {whole})'
             yield "except (LookupError, TypeError, StopIteration):"
@@ -301,6 +303,13 @@ def _json_steps(path: PathFormula) -> Iterator[str]:
             yield repr(step.index)
         else:
             yield f"({step.key!r}, {codes.get(step.value or '', repr(step.value))})"
+
+
+def _is_number(storage: Storage) -> bool:
+    """Whether a value of a text is a number, however it is shown."""
+    while isinstance(storage, Wrapping):
+        storage = storage.number
+    return isinstance(storage, JsonNumber)
 
 
 def _json_value(spec: FieldSpec, value: str) -> str:

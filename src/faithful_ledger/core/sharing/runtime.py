@@ -570,6 +570,24 @@ def walk(value: Any, steps: list[Any]) -> Any:
     return value
 
 
+def spelled(value: Any) -> Any:
+    """The number that a string of JSON spells: in digits, in hexadecimal, or the digits in base64."""
+    if not isinstance(value, str):
+        return value
+    text = value.strip()
+    if text[:2].lower() == "0x":
+        return int(text, 16)
+    try:
+        number = float(text)
+        return int(number) if number.is_integer() and "." not in text else number
+    except ValueError:
+        pass
+    try:
+        return int(base64.b64decode(text.rstrip("=") + "=" * (-len(text.rstrip("=")) % 4)).decode())
+    except ValueError:
+        return value
+
+
 def shown_json(value: Any) -> Any:
     """What JSON has no word for, as a text."""
     if isinstance(value, dict):

@@ -18,6 +18,7 @@ from faithful_ledger.core.storage.patterns import COLOURS, Colour, Coordinates, 
 from faithful_ledger.core.storage.scaled import Number, Scaled, parse_fraction
 from faithful_ledger.core.storage.sized import SizedNumber
 from faithful_ledger.core.storage.spelled import (
+    NumberInJson,
     Quoting,
     SpelledNumber,
     SpelledSwitch,
@@ -70,6 +71,7 @@ __all__ = [
     "ListedText",
     "Moment",
     "Number",
+    "NumberInJson",
     "Order",
     "PackedDecimal",
     "PrefixedText",

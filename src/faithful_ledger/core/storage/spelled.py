@@ -16,10 +16,11 @@ from typing import Protocol
 from faithful_ledger.core.errors import ValueRefused
 from faithful_ledger.core.storage.base import Sizer, Storage, Value
 from faithful_ledger.core.storage.grouped import written_like
-from faithful_ledger.core.storage.json_values import JsonNumber
+from faithful_ledger.core.storage.json_values import JsonNumber, JsonText
 from faithful_ledger.core.storage.numbers import parse_decimal
 
 __all__ = [
+    "NumberInJson",
     "Quoting",
     "SpelledNumber",
     "SpelledSwitch",
@@ -123,6 +124,18 @@ class SpelledNumber(_Spelled):
 
     def from_text(self, text: str, old: Value = None) -> int | float:
         return _number(text.replace("−", "-"))
+
+
+class NumberInJson(JsonNumber):
+    """A number of JSON, or a string there that spells one, as in hexadecimal."""
+
+    def decode(self, raw: bytes) -> int | float:
+        return _number(JsonText().decode(raw)) if raw[:1] == b'"' else super().decode(raw)
+
+    def encode(self, value: Value, old: bytes = b"") -> bytes:
+        if old[:1] != b'"':
+            return super().encode(value, old)
+        return JsonText().encode(_restyled(value, JsonText().decode(old)), old)
 
 
 class WholeInText(Storage):

@@ -12,6 +12,7 @@ from faithful_ledger.core.address.paths import TEXT
 from faithful_ledger.core.errors import EntryError
 from faithful_ledger.core.evidence.place import Bits, Guides, Mask, Place
 from faithful_ledger.core.formats.document import BEHIND_LENGTH
+from faithful_ledger.core.formats.json_leaves import IN_QUOTES
 from faithful_ledger.core.layers import ENCLOSED, KEYED, STREAMS, LayerSpec
 from faithful_ledger.core.search import TEXT_ENCODINGS
 from faithful_ledger.core.storage import NUMBERS, SWITCHES
@@ -348,7 +349,7 @@ def _element(place: Place, name: str) -> dict[str, Any]:
     element: dict[str, Any] = {"field": field_name(name)}
     if place.path is not None:
         stored_as = place.stored_as.removesuffix(" in a string").removesuffix(BEHIND_LENGTH)
-        kind = {"digits": "number", "true or false": "switch"}.get(stored_as, "text")
+        kind = {"digits": "number", IN_QUOTES: "number", "true or false": "switch"}.get(stored_as, "text")
         element |= {"as": kind, **address.keys()}
         element |= {"length": "digits"} if BEHIND_LENGTH in place.stored_as else {}
     elif place.stored_as in TEXT_ENCODINGS or place.letters:

@@ -29,6 +29,7 @@ from faithful_ledger.core.storage import (
     Letters,
     Moment,
     Number,
+    NumberInJson,
     Order,
     PackedDecimal,
     PrefixedText,
@@ -110,7 +111,7 @@ class Storages:
                 self.mistakes.append(
                     ((*where, "as"), f"in a text a value is number, text, switch or checksum, not “{name}”")
                 )
-                return JsonNumber()
+                return NumberInJson()
             if keys.get("length") is not None:
                 self.counted(made, keys, where)
             if not isinstance(made, JsonNumber | SpelledNumber):
