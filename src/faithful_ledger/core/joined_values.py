@@ -24,11 +24,7 @@ from faithful_ledger.core.wrapping.masked import holder_and_name
 __all__ = ["joined_values"]
 
 MARKS = ("", "|", ":", ",", ";", "-", "_", " ", "&", "/", "#", "+", ".", "\n")
-NAMED = (
-    (None, MARKS),
-    ("=", ("&", ";", ",", "|", "\n", "")),
-    (":", (",", ";", "|", "\n", "")),
-)  # behind names, between
+NAMED = ((None, MARKS), ("=", ("&", ";", ",", "|", "\n", "")), (":", (",", ";", "|", "\n", "")))  # behind each name
 MOST_HASHES, MOST_GROUPS = 4, 8
 MOST_IN_ORDER, MOST_IN_ANY, LONGEST = 32, 10, 3  # values of a group; those of which any so many are tried in any order
 MOST_TOGETHER = 64  # values of one checksum
@@ -43,11 +39,23 @@ class _Way(NamedTuple):
     mark: str
     named: str | None
 
-    def text(self, said: Mapping[str, bytes]) -> bytes:
+    def text(self, said: Mapping[str, bytes], names: Mapping[str, bytes]) -> bytes:
+        mark = self.mark.encode()
         if self.named is None:
-            return self.mark.encode().join([said[path] for path in self.paths])
-        names = [f"{name_in_text(path)}{self.named}".encode() for path in self.paths]
-        return self.mark.encode().join([name + said[path] for name, path in zip(names, self.paths, strict=True)])
+            return mark.join([said[path] for path in self.paths])
+        behind = self.named.encode()
+        return mark.join([names[path] + behind + said[path] for path in self.paths])
+
+
+class _Values(NamedTuple):
+    """The values that all saves have: where they are, what they say in each save, and how they are called."""
+
+    leaves: Leaves
+    said: Sequence[Mapping[str, bytes]]
+    names: Mapping[str, bytes]
+
+    def texts(self, way: _Way) -> list[bytes]:
+        return [way.text(said, self.names) for said in self.said]
 
 
 def joined_values(
@@ -67,6 +75,7 @@ def joined_values(
         if is_hash(leaves[0][path]) and bare_span(part.contents[0], leaves[0][path]) not in explained
     ]
     said = [{path: said_by(each[path]) for path in common} for each in leaves]
+    values = _Values(leaves, said, {path: name_in_text(path).encode() for path in common})
     for path in hashes[:MOST_HASHES]:
         numbers = _as_numbers(leaves[0][path].text)
         known = [each for each in algorithms if not numbers.keys().isdisjoint(_widths(each))]
@@ -75,12 +84,12 @@ def joined_values(
         for tried, (way, algorithm) in enumerate(islice(product(ways, known), MOST_TRIED), 1):
             if end.over:
                 return
-            result = algorithm([memoryview(way.text(said[0]))])
-            if any(result == numbers.get(width) for width in _widths(algorithm)):
-                placed = _placed(part, leaves, said, path, way, algorithm, tried)
-                if placed is not None:
-                    yield placed
-                    break
+            result = algorithm([memoryview(way.text(said[0], values.names))])
+            if all(result != numbers.get(width) for width in _widths(algorithm)):
+                continue
+            if (placed := _placed(part, values, path, way, algorithm, tried)) is not None:
+                yield placed
+                break
 
 
 def _orders(paths: Sequence[str], changing: set[str]) -> Iterator[tuple[str, ...]]:
@@ -95,7 +104,7 @@ def _orders(paths: Sequence[str], changing: set[str]) -> Iterator[tuple[str, ...
             for stop in range(len(group), start + 1, -1)
             if len(group) <= MOST_IN_ORDER or (start, stop) == (0, min(len(group), MOST_TOGETHER))
         ]
-        by_name = tuple(sorted(group, key=holder_and_name))
+        by_name = tuple(sorted(group, key=holder_and_name)) if len(group) <= MOST_TOGETHER else ()
         some = [order for size in range(2, LONGEST + 1) for order in permutations(group[:MOST_IN_ANY], size)]
         yield from (order for order in (*runs, by_name, *some) if not changing.isdisjoint(order))
     if 1 < len(groups) <= len(paths) <= MOST_TOGETHER:
@@ -121,17 +130,9 @@ def _as_numbers(text: str) -> dict[int, int]:
     return found
 
 
-def _placed(
-    part: Part,
-    leaves: Leaves,
-    said: Sequence[Mapping[str, bytes]],
-    path: str,
-    way: _Way,
-    algorithm: Algorithm,
-    tried: int,
-) -> Placed | None:
+def _placed(part: Part, values: _Values, path: str, way: _Way, algorithm: Algorithm, tried: int) -> Placed | None:
     """A checksum that was found in the first save, if it holds in all of them."""
-    texts = [way.text(each) for each in said]
+    texts, leaves = values.texts(way), values.leaves
     spelled = [dict(spellings(algorithm, algorithm([memoryview(text)]))) for text in texts]
     stored = [each[path].text.encode() for each in leaves]
     holding = (form for form in spelled[0] if [each[form] for each in spelled] == stored)

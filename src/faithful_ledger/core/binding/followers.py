@@ -26,7 +26,8 @@ from faithful_ledger.core.errors import AddressError, EntryError
 from faithful_ledger.core.seals import LENGTH, own_bytes
 from faithful_ledger.core.source import Source
 from faithful_ledger.core.storage import Checksum, ChecksumInText, Integer, Value
-from faithful_ledger.core.template.model import WHOLE_FILE, FieldSpec, SealSpec
+from faithful_ledger.core.template.model import FieldSpec
+from faithful_ledger.core.template.seal_spec import WHOLE_FILE, SealSpec
 
 __all__ = [
     "Follower",

@@ -23,9 +23,9 @@ from faithful_ledger.core.template.model import (
     FileSpec,
     GroupSpec,
     RowsSpec,
-    SealSpec,
     Template,
 )
+from faithful_ledger.core.template.seal_spec import SealSpec
 
 __all__ = ["Format", "reference_sheet"]
 

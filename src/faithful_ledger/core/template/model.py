@@ -11,15 +11,14 @@ from typing import Literal, NamedTuple
 
 from faithful_ledger.core.address import NEXT, Address, Expression, name_parts, parse_path
 from faithful_ledger.core.layers import LayerSpec
-from faithful_ledger.core.seals import Algorithm
 from faithful_ledger.core.storage import Integer, Storage
 from faithful_ledger.core.template.carries import CardSpec, CarryRule, NameRule, SlotSpec
+from faithful_ledger.core.template.seal_spec import WHOLE_FILE, SealSpec
 from faithful_ledger.core.template.yaml_text import Where
 
 __all__ = [
     "NO_STEPS",
     "PINNED",
-    "WHOLE_FILE",
     "Bounds",
     "Companion",
     "Derived",
@@ -30,7 +29,6 @@ __all__ = [
     "GroupSpec",
     "RowRule",
     "RowsSpec",
-    "SealSpec",
     "SectionSpec",
     "Setting",
     "Sign",
@@ -40,8 +38,6 @@ __all__ = [
     "Witness",
     "elements_of",
 ]
-
-WHOLE_FILE = ("", "file")  # what names a file, not an element of it
 
 
 @dataclass(slots=True, frozen=True)
@@ -86,59 +82,6 @@ class Derived:
     kind: Literal["length", "count", "offset"]
     target: str
     plus: int
-
-
-@dataclass(slots=True, frozen=True)
-class SealSpec:
-    """`over` names the first and the last element covered, or `span` says from which offset to which; one that is not
-    positive counts from the end. With `between` it names values of a text, which are joined with these letters,
-    each behind its name and what is behind that if they are `named`. `own`
-    is what the seal sees in its own bytes: zeros, left out, or bytes in hexadecimal that fill them; so many bytes in
-    front of them and behind them are left out with them (`beside`). With `unpacked` it covers what its bytes are when
-    these layers are undone, the outermost first, or as JSON in another form. Where the last element is `file`, it goes
-    on to so many bytes `before_end`; with `behind_first` it begins behind the first.
-    """
-
-    algorithm: Algorithm
-    over: tuple[str, ...]
-    own: str | None
-    policy: Literal["renew", "leave"]
-    span: tuple[int, int] | None = None
-    beside: tuple[int, int] = (0, 0)
-    unpacked: tuple[str, ...] = ()
-    before_end: int = 0
-    behind_first: bool = False
-    between: str | None = None
-    named: str | None = None
-
-    @property
-    def elements_in_words(self) -> str:
-        """From which element to which it goes, or to how many bytes before the end of the file; or which values."""
-        if self.between is not None:
-            mark = f"by “{self.between}”" if self.between else "with nothing between them"
-            names = f" with their names and “{self.named}”" if self.named is not None else ""
-            return f"the values of {', '.join(self.over)}{names}, joined {mark}"
-        first, last = self.over
-        if first == last:
-            return first
-        end = f"{self.before_end} bytes before the end" if self.before_end else "the end"
-        begin = f"what is behind {first}" if self.behind_first else first
-        return f"{begin} to {last if last not in WHOLE_FILE else end}"
-
-    @property
-    def unpacked_in_words(self) -> str:
-        """How what it covers is unpacked, to be put behind its name; empty where it is not."""
-        return f", seen as {', '.join(self.unpacked)}" if self.unpacked else ""
-
-    @property
-    def own_in_words(self) -> str:
-        """What it sees of itself, as a sentence without its point; empty where nothing is said."""
-        if self.own is None:
-            return ""
-        known = {"zeros": "its own bytes count as zeros", "left out": "its own bytes are left out"}
-        words = known.get(self.own, f"its own bytes count as {self.own}")
-        before, behind = self.beside
-        return f"{words}, with {before} before and {behind} behind them" if before or behind else words
 
 
 @dataclass(slots=True)

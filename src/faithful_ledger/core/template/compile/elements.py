@@ -35,7 +35,6 @@ from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOW
 from faithful_ledger.core.template.compile.seals import seal_spec
 from faithful_ledger.core.template.compile.storages import Storages
 from faithful_ledger.core.template.model import (
-    WHOLE_FILE,
     Bounds,
     Derived,
     ElementSpec,
@@ -44,6 +43,7 @@ from faithful_ledger.core.template.model import (
     RowsSpec,
     elements_of,
 )
+from faithful_ledger.core.template.seal_spec import WHOLE_FILE
 
 __all__ = ["Elements", "named_element"]
 

@@ -39,7 +39,6 @@ from faithful_ledger.core.template.compile.carrying import Carrying, naming
 from faithful_ledger.core.template.compile.elements import Elements, named_element
 from faithful_ledger.core.template.compile.mistakes import MOST_HINTS, MOST_KNOWN, Keys, Mistakes, Where
 from faithful_ledger.core.template.model import (
-    WHOLE_FILE,
     Companion,
     ElementSpec,
     EqualRule,
@@ -56,6 +55,7 @@ from faithful_ledger.core.template.model import (
     UsualBytes,
     Witness,
 )
+from faithful_ledger.core.template.seal_spec import WHOLE_FILE
 
 __all__ = ["compile_signs", "compile_template"]
 

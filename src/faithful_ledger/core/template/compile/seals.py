@@ -13,7 +13,7 @@ from faithful_ledger.core.seals.algorithms import CRC, KEYED, LENGTH, TIMES
 from faithful_ledger.core.seals.crc import Crc
 from faithful_ledger.core.suggest import did_you_mean
 from faithful_ledger.core.template.compile.mistakes import Keys, Mistakes, Where
-from faithful_ledger.core.template.model import SealSpec
+from faithful_ledger.core.template.seal_spec import SealSpec
 
 __all__ = ["seal_spec"]
 
