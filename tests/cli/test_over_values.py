@@ -253,6 +253,30 @@ class OverValuesTest(SightingsCase):
             path.write_bytes(turn.randbytes(700))
         self.assertNotIn("not explained", self.run_command("find-seals", *noise)[1])
 
+    def test_one_over_values_of_which_one_is_another_takes_more_or_fewer_digits(self) -> None:
+        """The inner checksum is in front of the values, so that these move when it has a digit more or less."""
+        turn, folder = dice(), self.folder
+        template = folder / "t.yaml"
+        template.write_text(
+            "ledger: 1\nid: t\ntitle: T\nfiles:\n  save:\n    name: '*.json'\n    format: json\n    layout:\n"
+            "      - {field: crc, as: number, seal: {algorithm: crc-32, over: [marks, day], between: '|'}}\n"
+            "      - {field: marks, as: number}\n      - {field: day, as: number}\n"
+            "      - {field: two, as: number, seal: {algorithm: crc-32, over: [day, crc, marks], between: '&', named: '='}}\n"
+        )
+
+        def made(marks: int, day: int) -> str:
+            inner = crc(f"{marks}|{day}")
+            outer = crc(f"day={day}&crc={inner}&marks={marks}")
+            return json.dumps({"crc": inner, "marks": marks, "day": day, "two": outer})
+
+        few = next(number for number in range(1000, 100_000) if crc(f"{number}|7") < 10**8)
+        numbers = [few, *(turn.randrange(10 ** turn.randrange(1, 7)) for _ in range(12))]
+        for number, marks in enumerate(numbers):
+            path, out = folder / "a.json", folder / f"out{number}.json"
+            path.write_text(made(1340, 7))
+            self.json_of("post", path, "--template", template, "--set", f"marks={marks}", "--out", out)
+            self.assertEqual(out.read_text(), made(marks, 7))
+
     def test_what_joined_values_cannot_be_is_a_mistake_of_the_template(self) -> None:
         head = "ledger: 1\nid: t\ntitle: T\nversion: '1'\ngame: T\nrecognise: [{name: '*.json'}]\nfiles:\n  save:\n"
         head += "    name: '*.json'\n    format: json\n    layout:\n      - {field: marks, as: number}\n"
