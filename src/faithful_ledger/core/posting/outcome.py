@@ -14,7 +14,6 @@ from faithful_ledger.core.errors import AddressError, EntryError, LedgerError, S
 from faithful_ledger.core.formats import looks_like_text
 from faithful_ledger.core.layers.archives import ARCHIVES
 from faithful_ledger.core.layers.sqlite_tables import SQLITE
-from faithful_ledger.core.layers.tagged import TAGGED
 from faithful_ledger.core.outline import outlined
 from faithful_ledger.core.posting.plan import FilePlan, Plan
 from faithful_ledger.core.posting.twins import twins
@@ -314,6 +313,8 @@ def _finds_its_places(file: FilePlan, plan: Plan) -> bool:
     """Whether nothing in a file says where other bytes are but what is put right: a text, an archive, a database, a
     format whose values say themselves what they are.
     """
+    from faithful_ledger.core.layers.tagged import TAGGED
+
     bound = file.file.bound
     if bound is not None and bound.document.knows_ends:
         return True
