@@ -54,11 +54,10 @@ class _Rule(NamedTuple):
         return replace(self.algorithm, salt_before=name) if self.algorithm.salt_before else self.algorithm
 
 
-def hashed_values(part: Part, algorithms: Sequence[Algorithm], end: Deadline) -> Iterator[Placed]:
-    """What holds in every save: of values that are not the same in all of them, and then of others that have their
-    checksums in the same way.
+def hashed_values(part: Part, leaves: Leaves, algorithms: Sequence[Algorithm], end: Deadline) -> Iterator[Placed]:
+    """What holds in every save, of values that are not the same in all of them, and then of others that have their
+    checksums in the same way. `leaves` are those of the part.
     """
-    leaves = leaves_of(part)
     if not leaves:
         return
     common = [path for path in leaves[0] if all(path in each for each in leaves)]

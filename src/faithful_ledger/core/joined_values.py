@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from faithful_ledger.core.address import name_in_text
 from faithful_ledger.core.deadline import Deadline
-from faithful_ledger.core.hashed_values import WIDEST, Leaves, leaves_of, said_by
+from faithful_ledger.core.hashed_values import WIDEST, Leaves, said_by
 from faithful_ledger.core.placed_seals import Placed
 from faithful_ledger.core.seal_parts import Part, Value
 from faithful_ledger.core.seal_values import bare_span, is_hash
@@ -59,12 +59,12 @@ class _Values(NamedTuple):
 
 
 def joined_values(
-    part: Part, algorithms: Sequence[Algorithm], explained: set[tuple[int, int]], end: Deadline
+    part: Part, leaves: Leaves, algorithms: Sequence[Algorithm], explained: set[tuple[int, int]], end: Deadline
 ) -> Iterator[Placed]:
     """What holds in every save, of checksums in a text that are not `explained`, by where they are in the first save.
-    The values are those of one object, element or section in the order of the text, or some of them in any order.
+    The values are those of one object, element or section in the order of the text, or some of them in any order;
+    `leaves` are all of the part.
     """
-    leaves = leaves_of(part)
     if not leaves:
         return
     common = [path for path in leaves[0] if all(path in each and each[path].text != NOTHING for each in leaves)]

@@ -14,7 +14,7 @@ from typing import NamedTuple, TypeAlias
 
 from faithful_ledger.core.budget import unpacked_allowance
 from faithful_ledger.core.deadline import NEVER, Deadline
-from faithful_ledger.core.hashed_values import hashed_values
+from faithful_ledger.core.hashed_values import hashed_values, leaves_of
 from faithful_ledger.core.inside import strong_layers
 from faithful_ledger.core.joined_values import joined_values
 from faithful_ledger.core.layers import ENCLOSED, STREAMS
@@ -171,13 +171,14 @@ class SealSearch:
         found += self._among_members()
         for part in self.parts if self.looks_inside else ():
             found += self._over_values(part)
-            single = list(hashed_values(part, self._usual, self.end))
+            leaves = leaves_of(part)
+            single = list(hashed_values(part, leaves, self._usual, self.end))
             if single:  # which say more of the same than what is inside of a text
                 places = {(placed.held, placed.stored) for placed in single}
                 found = [*(each for each in found if (each.held, each.stored) not in places), *single]
             if not part.is_view:
                 explained = {placed.stored for placed in found if placed.held is part and placed.finding.sure}
-                found += joined_values(part, self._usual, explained, self.end)
+                found += joined_values(part, leaves, self._usual, explained, self.end)
         if self.beside and self.looks_inside:
             found += self._between()
         if found:

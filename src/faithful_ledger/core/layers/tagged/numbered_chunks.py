@@ -12,6 +12,7 @@ import struct
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
+from faithful_ledger.core.layers.tagged.fractions import is_usual
 from faithful_ledger.core.layers.tagged.tree import (
     Codec,
     Cursor,
@@ -31,13 +32,10 @@ NUMBER, FRACTION, LETTERS, OBJECT, OBJECTS = 1, 2, 3, 4, 5  # what a chunk holds
 LONGEST_NUMBER, WORD = 5, 32  # bytes, and bits of a whole number with a sign
 TITLE = range(4, 33)  # letters
 LEAST_CHUNKS, LARGEST_CHUNK = 3, 1 << 20  # of a file; and the largest number of one
-USUAL = (1e-4, 1e7)  # fractions beyond these are something else
 TITLE_KEY = "title"
 
 
 class NumberedChunks(Codec):
-    has_mark = False
-
     def __init__(self, name: str, numbers: Leb128) -> None:
         self.name, self.numbers = name, numbers
 
@@ -105,7 +103,7 @@ class NumberedChunks(Codec):
                 return read(cursor, start, end)
             except Malformed:
                 cursor.depth = depth
-        if len(raw) == 8 and USUAL[0] < abs(fraction := struct.unpack("<d", raw)[0]) < USUAL[1]:
+        if len(raw) == 8 and is_usual(fraction := struct.unpack("<d", raw)[0]):
             return Node("number", start, end, fraction, FRACTION)
         return Node("blob", start, end, raw)
 

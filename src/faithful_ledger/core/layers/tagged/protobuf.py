@@ -7,13 +7,12 @@ changes is written anew around the fields that stay, in the order they had.
 
 from __future__ import annotations
 
-import math
 import struct
 from collections import Counter
 from typing import Any
 
 from faithful_ledger.core.edits import Cause, Replacement
-from faithful_ledger.core.layers.tagged.fractions import short_fraction
+from faithful_ledger.core.layers.tagged.fractions import is_usual, short_fraction
 from faithful_ledger.core.layers.tagged.tree import (
     Codec,
     Cursor,
@@ -32,7 +31,6 @@ VARINT, EIGHT, SIZED, FOUR = 0, 1, 2, 5
 FRACTION = 8  # beside the kind of a field
 LARGEST_FIELD, LONGEST_VARINT = 1 << 12, 10
 LEAST_FIELDS, LEAST_LETTERS = 4, 4  # of a whole payload that is believed to be a message
-USUAL = (1e-4, 1e7)  # fractions beyond these are numbers of another kind
 
 
 class Protobuf(Codec):
@@ -155,8 +153,7 @@ def _field(cursor: Cursor, kind: int, end: int) -> Node:
         raise Malformed("a field is of an unknown kind")
     raw = cursor.take(4 if kind == FOUR else 8)
     fraction = short_fraction(raw[::-1]) if kind == FOUR else struct.unpack("<d", raw)[0]
-    is_usual = math.isfinite(fraction) and (USUAL[0] < abs(fraction) < USUAL[1] or raw == bytes(len(raw)))
-    if is_usual:
+    if is_usual(fraction) or raw == bytes(len(raw)):
         return Node("number", start, cursor.at, fraction, kind | FRACTION)
     return Node("number", start, cursor.at, int.from_bytes(raw, "little"), kind)
 
